@@ -1,0 +1,41 @@
+"""Fold Kit: from rows to a low-rank adapter and an honest score, on local hardware."""
+
+from typing import TYPE_CHECKING
+
+from foldkit.formats.lazy import lazy_door
+
+if TYPE_CHECKING:
+    from .formats import FoldKitError as FoldKitError
+    from .formats import InputError as InputError
+    from .formats import UsageError as UsageError
+    from .runs import newest_run as newest_run
+    from .runs import read_log as read_log
+    from .work import (
+        build as build,
+    )
+    from .work import (
+        open_asked as open_asked,
+    )
+    from .work import (
+        read_sheet as read_sheet,
+    )
+    from .work import (
+        score as score,
+    )
+    from .work import (
+        split as split,
+    )
+    from .work import (
+        train as train,
+    )
+
+__version__ = "0.1.0"
+
+__getattr__, __all__ = lazy_door(
+    __name__,
+    {
+        "formats": ("FoldKitError", "InputError", "UsageError"),
+        "runs": ("newest_run", "read_log"),
+        "work": ("build", "open_asked", "read_sheet", "score", "split", "train"),
+    },
+)

@@ -1,0 +1,48 @@
+"""Open files and nothing else."""
+
+from typing import TYPE_CHECKING
+
+from .atomic import write_aside as write_aside
+from .errors import FoldKitError as FoldKitError
+from .errors import InputError as InputError
+from .errors import UsageError as UsageError
+from .errors import near_name as near_name
+from .errors import one_of as one_of
+from .fingerprint import fingerprint_files as fingerprint_files
+from .fingerprint import fingerprint_value as fingerprint_value
+from .jsonl import append_jsonl as append_jsonl
+from .jsonl import read_jsonl as read_jsonl
+from .jsonl import write_jsonl as write_jsonl
+from .lazy import lazy_door
+from .settings import read_settings as read_settings
+from .toml import read_toml as read_toml
+
+if TYPE_CHECKING:
+    from .gguf import GgufFile as GgufFile
+    from .gguf import GgufTensor as GgufTensor
+    from .gguf_blocks import BLOCK_TYPES as BLOCK_TYPES
+    from .gguf_blocks import expand_blocks as expand_blocks
+
+# NumPy is needed for GGUF alone, and `foldkit --help` should not wait for it.
+__getattr__, __all__ = lazy_door(
+    __name__,
+    {
+        "gguf": ("GgufFile", "GgufTensor"),
+        "gguf_blocks": ("BLOCK_TYPES", "expand_blocks"),
+    },
+)
+__all__ += [
+    "FoldKitError",
+    "InputError",
+    "UsageError",
+    "append_jsonl",
+    "fingerprint_files",
+    "fingerprint_value",
+    "near_name",
+    "one_of",
+    "read_jsonl",
+    "read_settings",
+    "read_toml",
+    "write_aside",
+    "write_jsonl",
+]

@@ -1,0 +1,25 @@
+"""Fingerprints: SHA-256 over the bytes of files or over a value's canonical JSON, as `sha256:` and 16 hex digits."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Iterable
+from pathlib import Path
+from typing import Any
+
+
+def fingerprint_files(paths: Iterable[Path]) -> str:
+    """Return the fingerprint of the files' names and contents, in the order of their names."""
+    total = hashlib.sha256()
+    for path in sorted(paths, key=lambda path: path.name):
+        total.update(path.name.encode("utf-8") + b"\0")
+        with path.open("rb") as file:
+            total.update(hashlib.file_digest(file, "sha256").digest())
+    return f"sha256:{total.hexdigest()[:16]}"
+
+
+def fingerprint_value(value: Any) -> str:
+    """Return the fingerprint of a JSON value; keys are sorted, so their order does not matter."""
+    text = json.dumps(value, sort_keys=True, ensure_ascii=False, separators=(",", ":"))
+    return f"sha256:{hashlib.sha256(text.encode('utf-8')).hexdigest()[:16]}"

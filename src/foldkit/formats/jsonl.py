@@ -1,0 +1,62 @@
+"""JSON lines: one object a line, UTF-8."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable, Mapping
+from pathlib import Path
+from typing import Any
+
+from .atomic import write_aside
+from .errors import InputError
+
+
+def read_jsonl(path: Path, *, tolerate_half_line: bool = False) -> list[dict[str, Any]]:
+    """Return the objects of a file, blank lines passed over.
+
+    `tolerate_half_line` drops a last line without a line end that is not whole, as a log being written may have.
+    Raises InputError with the line number for a line that is no JSON object.
+    """
+    text = read_text(path)
+    lines = text.split("\n")
+    objects = []
+    for number, line in enumerate(lines, 1):
+        if not line.strip():
+            continue
+        try:
+            value = json.loads(line)
+        except ValueError as error:
+            if tolerate_half_line and number == len(lines):
+                break
+            raise InputError(
+                f"{path}, line {number}", "line", "a JSON object", line, f"mend the line ({error})"
+            ) from None
+        if not isinstance(value, dict):
+            raise InputError(f"{path}, line {number}", "line", "a JSON object", value, "write one object a line")
+        objects.append(value)
+    return objects
+
+
+def read_text(path: Path) -> str:
+    """Return the text of a UTF-8 file; raises InputError when it is missing, a folder, or in another encoding."""
+    try:
+        return path.read_text(encoding="utf-8-sig")
+    except FileNotFoundError:
+        raise InputError(path, "file", "an existing file", None, "check the path") from None
+    except UnicodeDecodeError as error:
+        raise InputError(
+            f"{path}, byte {error.start}", "encoding", "UTF-8", hex(error.object[error.start]), "save it as UTF-8"
+        ) from None
+    except OSError as error:
+        raise InputError(path, "file", "a readable file", error.strerror, "check the path and its rights") from None
+
+
+def write_jsonl(path: Path, objects: Iterable[Mapping[str, Any]]) -> None:
+    """Write a whole file, aside and renamed."""
+    write_aside(path, "".join(json.dumps(value, ensure_ascii=False) + "\n" for value in objects))
+
+
+def append_jsonl(path: Path, value: Mapping[str, Any]) -> None:
+    """Append one object to a file."""
+    with path.open("a", encoding="utf-8") as file:
+        file.write(json.dumps(value, ensure_ascii=False) + "\n")

@@ -1,0 +1,141 @@
+"""Shared by all rooms: a tiny base in float64 or on disk, a tiny tokenizer, a small sheet with its rows."""
+
+from __future__ import annotations
+
+import json
+import random
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+import torch
+from tokenizers import Tokenizer, decoders, models, pre_tokenizers, trainers
+
+from foldkit.datasets import Example
+from foldkit.models import Decoder, ModelSpec, save_folder
+from foldkit.tokens import TextSide, open_text_side
+
+TEXT = "The wind is west, force five, and the glass is falling. Ask: what wind? Say: west. éàø 0123456789 == user =="
+CHAT = (
+    "{% for m in messages %}<turn>{{ m['role'] }}\n{{ m['content'] }}<end>\n{% endfor %}"
+    "{% if add_generation_prompt %}<turn>assistant\n{% endif %}"
+)
+
+
+@pytest.fixture(scope="session")
+def tokenizer_text() -> str:
+    """Return a byte-level tokenizer.json with the control tokens <end> and <turn>."""
+    tokenizer = Tokenizer(models.BPE())
+    tokenizer.pre_tokenizer = pre_tokenizers.ByteLevel(add_prefix_space=False)
+    tokenizer.decoder = decoders.ByteLevel()
+    alphabet = pre_tokenizers.ByteLevel.alphabet()
+    specials = ["<end>", "<turn>"]
+    trainer = trainers.BpeTrainer(
+        vocab_size=320, special_tokens=specials, initial_alphabet=alphabet, show_progress=False
+    )
+    tokenizer.train_from_iterator([TEXT] * 3, trainer)
+    return str(tokenizer.to_str())
+
+
+def tiny_spec(vocab_size: int = 320, *, tied_head: bool = True) -> ModelSpec:
+    """Return the smallest spec that has all parts: grouped queries, an odd head count, two layers."""
+    return ModelSpec(vocab_size, 24, 2, 6, 2, 8, 40, 1e-5, 10000.0, 256, tied_head)
+
+
+def tiny_decoder(dtype: torch.dtype = torch.float64, *, seed: int = 3, tied_head: bool = True) -> Decoder:
+    """Return a frozen decoder with weights large enough that every part matters."""
+    torch.manual_seed(seed)
+    decoder = Decoder(tiny_spec(tied_head=tied_head)).to(dtype)
+    for weight in decoder.parameters():
+        weight.data.copy_(torch.randn_like(weight) * (0.3 if weight.dim() == 2 else 1.0))
+    return decoder.requires_grad_(requires_grad=False).eval()
+
+
+@pytest.fixture
+def decoder() -> Decoder:
+    """Return the tiny decoder in float64."""
+    return tiny_decoder()
+
+
+@pytest.fixture
+def examples() -> list[Example]:
+    """Return ten examples of different lengths, the last few tokens of each learned."""
+    rng = random.Random(5)
+    made = []
+    for row in range(1, 11):
+        n_prompt, n_reply = rng.randint(2, 15), rng.randint(1, 7)
+        ids = tuple(rng.randrange(320) for _ in range(n_prompt + n_reply))
+        made.append(Example(row, ids, (False,) * n_prompt + (True,) * n_reply))
+    return made
+
+
+@pytest.fixture(scope="session")
+def base_folder(tmp_path_factory: pytest.TempPathFactory, tokenizer_text: str) -> Path:
+    """Return a folder with a tiny base: config, tokenizer, weights."""
+    return write_base(tmp_path_factory.mktemp("bases") / "tiny", tokenizer_text)
+
+
+def write_base(folder: Path, tokenizer_text: str, *, seed: int = 3) -> Path:
+    """Write a tiny base into a new folder."""
+    folder.mkdir()
+    (folder / "tokenizer.json").write_text(tokenizer_text, encoding="utf-8")
+    save_folder(tiny_decoder(torch.float32, seed=seed), folder, Tokenizer.from_str(tokenizer_text).token_to_id("<end>"))
+    return folder
+
+
+@pytest.fixture(scope="session")
+def side(base_folder: Path) -> TextSide:
+    """Return the text side of the tiny base."""
+    return open_text_side(base_folder)
+
+
+@pytest.fixture(scope="session")
+def chat_side(tmp_path_factory: pytest.TempPathFactory, tokenizer_text: str) -> TextSide:
+    """Return the text side of a tiny base whose files carry chat markup."""
+    folder = write_base(tmp_path_factory.mktemp("bases") / "chat", tokenizer_text)
+    (folder / "tokenizer_config.json").write_text(json.dumps({"chat_template": CHAT, "eos_token": "<end>"}))
+    return open_text_side(folder)
+
+
+SHEET = """
+[rows]
+source = "rows.jsonl"
+[template]
+use = "question"
+[split]
+validation = 0.2
+test = 0.2
+[base]
+model = "tiny"
+[adapter]
+rank = 4
+[train]
+window = 128
+epochs = 2
+batch = 4
+learning_rate = 5e-3
+validations = 3
+"""
+
+
+@pytest.fixture
+def work_folder(tmp_path: Path, tokenizer_text: str) -> Path:
+    """Return a folder with a sheet, forty rows and a tiny base."""
+    write_base(tmp_path / "tiny", tokenizer_text)
+    words = ("west", "east", "north", "south")
+    rows = [{"question": f"wind {i} {words[i % 4]}?", "answer": words[i % 4]} for i in range(40)]
+    (tmp_path / "rows.jsonl").write_text("".join(json.dumps(row) + "\n" for row in rows))
+    (tmp_path / "fold.toml").write_text(SHEET)
+    return tmp_path
+
+
+@pytest.fixture
+def write(tmp_path: Path) -> Callable[[str, str], Path]:
+    """Return a function that writes a file of that name and text."""
+
+    def write_file(name: str, text: str) -> Path:
+        path = tmp_path / name
+        path.write_text(text, encoding="utf-8")
+        return path
+
+    return write_file

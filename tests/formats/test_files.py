@@ -1,0 +1,149 @@
+"""JSON lines, TOML, settings, writing aside, fingerprints, and the form of errors."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+import pytest
+
+import foldkit.formats.atomic
+from foldkit.formats import (
+    InputError,
+    UsageError,
+    append_jsonl,
+    fingerprint_files,
+    fingerprint_value,
+    near_name,
+    read_jsonl,
+    read_settings,
+    read_toml,
+    write_aside,
+    write_jsonl,
+)
+from foldkit.formats.settings import within
+
+Write = Callable[[str, str], Path]
+
+
+def test_json_lines_come_back_as_they_were_written(tmp_path: Path) -> None:
+    """Written whole, appended to, and read with a half-written last line."""
+    path = tmp_path / "a.jsonl"
+    write_jsonl(path, [{"a": 1}, {"b": "é\n"}])
+    append_jsonl(path, {"c": None})
+    whole = [{"a": 1}, {"b": "é\n"}, {"c": None}]
+    assert read_jsonl(path) == whole
+    with path.open("a") as file:
+        file.write('{"d": 1')
+    assert read_jsonl(path, tolerate_half_line=True) == whole
+    with pytest.raises(InputError, match="line 4"):
+        read_jsonl(path)
+
+
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [('{"a": 1}\n[1]\n', "line 2: line: expected a JSON object"), ('\n{"a": }\n', "line 2"), ("7", "line 1")],
+)
+def test_a_bad_json_line_is_named(write: Write, text: str, said: str) -> None:
+    """The line's number and what was found."""
+    with pytest.raises(InputError, match=said):
+        read_jsonl(write("a.jsonl", text))
+
+
+def test_unreadable_files_are_named(tmp_path: Path, write: Write) -> None:
+    """Missing, a folder, in another encoding, not TOML."""
+    with pytest.raises(InputError, match=r"none.toml: file: expected an existing file"):
+        read_toml(tmp_path / "none.toml")
+    with pytest.raises(InputError, match="readable file"):
+        read_toml(tmp_path)
+    (tmp_path / "latin.toml").write_bytes(b'a = "\xe9"')
+    with pytest.raises(InputError, match="byte 5: encoding: expected UTF-8, found '0xe9'"):
+        read_toml(tmp_path / "latin.toml")
+    with pytest.raises(InputError, match="line 2"):
+        read_toml(write("bad.toml", "a = 1\nb =\n"))
+
+
+def test_writing_aside_leaves_the_old_file_when_it_fails(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A failure before the rename changes nothing and leaves no scraps."""
+    path = tmp_path / "a.txt"
+    write_aside(path, "old")
+
+    def fail(*_: object) -> None:
+        raise OSError("no room")
+
+    monkeypatch.setattr(foldkit.formats.atomic.os, "replace", fail)
+    with pytest.raises(OSError, match="no room"):
+        write_aside(path, "new")
+    assert path.read_text() == "old"
+    assert list(tmp_path.iterdir()) == [path]
+
+
+def test_fingerprints_tell_contents_apart(tmp_path: Path, write: Write) -> None:
+    """Same contents, same fingerprint; key order does not matter, a changed byte does."""
+    first, second = write("a", "x"), write("b", "y")
+    before = fingerprint_files([first, second])
+    assert fingerprint_files([second, first]) == before
+    second.write_text("z")
+    assert fingerprint_files([first, second]) != before
+    assert fingerprint_value({"a": 1, "b": [2]}) == fingerprint_value({"b": [2], "a": 1})
+    assert fingerprint_value({"a": 1}) != fingerprint_value({"a": 2})
+
+
+@dataclass(frozen=True)
+class Inner:
+    """Nested settings."""
+
+    n: int = 1
+
+
+@dataclass(frozen=True)
+class Outer:
+    """Settings of every type that sheets use."""
+
+    name: str
+    rate: float = 0.5
+    on: bool = False
+    inner: tuple[Inner, ...] = ()
+    only: dict[str, str] | None = None
+
+
+def test_settings_are_built_with_their_types() -> None:
+    """Whole numbers become floats, lists tuples, mappings nested settings."""
+    made = read_settings(Outer, {"name": "x", "rate": 1, "inner": [{"n": 3}, {}], "only": {"a": "b"}}, "[x]")
+    assert made == Outer("x", 1.0, False, (Inner(3), Inner(1)), {"a": "b"})
+    assert isinstance(made.rate, float)
+
+
+@pytest.mark.parametrize(
+    ("values", "said"),
+    [
+        ({"name": "x", "rat": 1}, "did you mean 'rate'"),
+        ({"rate": 1}, "name: expected a value"),
+        ({"name": 3}, "name: expected text, found 3"),
+        ({"name": "x", "rate": "fast"}, "rate: expected a number, found 'fast'"),
+        ({"name": "x", "rate": True}, "rate: expected a number, found True"),
+        ({"name": "x", "on": 1}, "on: expected true or false"),
+        ({"name": "x", "inner": [{"m": 1}]}, r"inner\[0\]"),
+        ({"name": "x", "only": 3}, "only: expected a table"),
+    ],
+)
+def test_wrong_settings_are_refused_by_name(values: dict[str, object], said: str) -> None:
+    """The setting, what was allowed, what arrived."""
+    with pytest.raises(UsageError, match=said):
+        read_settings(Outer, values, "[x]")
+
+
+@pytest.mark.parametrize("value", [-0.1, 1.1, math.nan, math.inf])
+def test_ranges_refuse_what_is_not_within(value: float) -> None:
+    """Not-a-number too."""
+    within(0.5, 0, 1, "[x]", "share")
+    with pytest.raises(UsageError, match="0 to 1"):
+        within(value, 0, 1, "[x]", "share")
+
+
+def test_a_near_name_is_suggested_or_all_are_listed() -> None:
+    """One near name, or the list."""
+    assert near_name("epoch", ["epochs", "batch"]) == "did you mean 'epochs'?"
+    assert near_name("zzz", ["epochs", "batch"]) == "known: batch, epochs"
