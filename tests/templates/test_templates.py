@@ -1,0 +1,113 @@
+"""Rows to turns, and turns to segments."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from foldkit.formats import FoldKitError, InputError
+from foldkit.templates import HEADINGS, Markup, Turn, read_template, template_from_mapping
+
+BULLETIN: dict[str, Any] = {
+    "name": "bulletin",
+    "turn": [
+        {"role": "system", "text": "For {station}.", "needs": "station"},
+        {"role": "user", "text": "{note}", "when": [{"slot": "context", "text": " Also: {context}"}]},
+        {"role": "assistant", "text": "{bulletin}", "learned": True},
+    ],
+}
+ROW = {"station": "Low Pell", "note": "wind {x} west", "context": "", "bulletin": "W"}
+
+
+def test_turns_and_parts_stand_only_where_their_slot_is_filled() -> None:
+    """A blank context adds nothing, a blank station drops its turn; braces in a row's text stay as they are."""
+    template = template_from_mapping(BULLETIN, "here")
+    assert [turn.text for turn in template.turns(ROW)] == ["For Low Pell.", "wind {x} west", "W"]
+    assert template.turns({**ROW, "context": "fog"})[1].text == "wind {x} west Also: fog"
+    assert [turn.role for turn in template.turns({**ROW, "station": " "})] == ["user", "assistant"]
+    assert template.target(ROW) == "W"
+    assert template.prompt_turns(ROW) == template.turns(ROW)[:-1]
+    assert template.prompt_slots() == ("station", "note", "context")
+    assert template.needed_slots({**ROW, "station": ""}) == ("note", "bulletin")
+    assert template_from_mapping(template.as_mapping(), "again") == template
+
+
+@pytest.mark.parametrize(
+    ("turn", "said"),
+    [
+        ({"role": "asistant", "text": "x", "learned": True}, "did you mean 'assistant'"),
+        ({"role": "assistant", "text": "{a", "learned": True}, "expected text with {slots}"),
+        ({"role": "assistant", "text": "{a!r}", "learned": True}, "plain column name"),
+        ({"role": "assistant", "text": "{a.b}", "learned": True}, "plain column name"),
+        ({"role": "user", "text": "{a}", "learned": True}, "learned assistant turns"),
+        ({"role": "assistant", "text": "{a}"}, "at least one learned turn"),
+        ({"role": "assistant", "text": "{a}", "learnt": True}, "did you mean 'learned'"),
+    ],
+)
+def test_bad_templates_are_refused_by_turn(turn: dict[str, Any], said: str) -> None:
+    """A wrong role, a bad slot, nothing learned, an unknown key."""
+    with pytest.raises(FoldKitError, match=said):
+        template_from_mapping({"name": "x", "turn": [turn]}, "here")
+
+
+def test_built_in_templates_are_found_by_name(tmp_path: Path) -> None:
+    """Each parses; an unknown name gets the near one."""
+    assert read_template("question", tmp_path).slots() == ("question", "answer")
+    row = {"instruction": "Add.", "input": "", "output": "3"}
+    assert read_template("instruction", tmp_path).turns(row)[0].text == "Add."
+    with pytest.raises(FoldKitError, match="did you mean 'question'"):
+        read_template("questions", tmp_path)
+
+
+TURNS = (Turn("user", "a"), Turn("assistant", "b", learned=True))
+
+
+def joined(markup: Markup, turns: tuple[Turn, ...]) -> str:
+    return "".join(segment.text for segment in markup.example(turns))
+
+
+@given(texts=st.lists(st.text(), min_size=2, max_size=2))
+def test_markup_and_text_stay_apart_for_any_text(texts: list[str]) -> None:
+    """Segments of text are the turns' own texts, and together all segments are what plain rendering gives."""
+    turns = (Turn("user", texts[0]), Turn("assistant", texts[1], learned=True))
+    segments = Markup(HEADINGS, end_marker="<end>").example(turns)
+    assert [s.text for s in segments if s.learned] == [texts[1]]
+    assert [s.text for s in segments if not s.is_markup and s.text] == [text for text in texts if text]
+    expected = f"== user ==\n{texts[0]}\n\n== assistant ==\n{texts[1]}<end>\n\n"
+    assert "".join(s.text for s in segments) == expected
+
+
+def test_a_prompt_is_the_beginning_of_its_example() -> None:
+    """The opening of the reply included."""
+    markup = Markup(HEADINGS, end_marker="<end>")
+    prompt = "".join(segment.text for segment in markup.prompt(TURNS[:1]))
+    assert joined(markup, TURNS).startswith(prompt + "b")
+
+
+def test_markup_that_takes_blanks_off_is_followed() -> None:
+    """The text is then what the model would see."""
+    trimming = Markup("{% for m in messages %}[{{ m.content | trim }}]{% endfor %}")
+    turns = (Turn("user", " a "), Turn("assistant", "b\n", learned=True))
+    assert joined(trimming, turns) == "[a][b]"
+
+
+@pytest.mark.parametrize(
+    "source",
+    [
+        "{{ messages[0].content }}",  # drops a turn
+        "{% for m in messages %}{{ m.content }}{{ m.content }}{% endfor %}",  # says it twice
+        "{% for m in messages %}{{ m.content | upper }}{% endfor %}",  # changes it
+        "{% for m in messages %}",  # is no template
+        "{{ messages.__class__.__mro__ }}",  # reaches out of the sandbox
+        "{{ raise_exception('system turns are not served') }}",  # refuses
+        "{{ 1 / 0 }}",
+    ],
+)
+def test_unusable_markup_is_refused_with_a_way_on(source: str) -> None:
+    """Never followed half way."""
+    with pytest.raises(InputError, match="markup = 'headings'"):
+        Markup(source, where="base").example((Turn("user", "abc"), Turn("assistant", "d", learned=True)))
