@@ -1,0 +1,104 @@
+"""The text side of a base: tokenizer, end markers and markup, from a folder or a GGUF file. No weights are read."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from foldkit.formats import GgufFile, InputError
+from foldkit.formats.jsonl import read_text
+from foldkit.templates import HEADINGS, Markup
+
+from .gguf_tokenizer import tokenizer_json
+from .tokenizer import TextTokenizer
+
+
+@dataclass(frozen=True)
+class TextSide:
+    """A base's tokenizer, the ids that end an answer, and its own chat markup, empty where it has none."""
+
+    tokenizer: TextTokenizer
+    end_ids: tuple[int, ...]
+    chat_markup: str
+    start_marker: str
+    where: str
+
+    @property
+    def end_marker(self) -> str:
+        """The token that ends an answer, the first one where several do."""
+        return self.tokenizer.token(self.end_ids[0])
+
+    def markup(self, choice: str = "auto") -> Markup:
+        """Return the markup: the base's `own`, our `headings`, or by `auto` its own where it has one.
+
+        Raises InputError when its own is asked for and there is none.
+        """
+        if choice == "own" and not self.chat_markup:
+            raise InputError(self.where, "chat markup", "markup in the base's files", None, "use markup = 'headings'")
+        source = HEADINGS if choice == "headings" or not self.chat_markup else self.chat_markup
+        return Markup(source, self.start_marker, self.end_marker, self.where)
+
+
+def open_text_side(path: Path) -> TextSide:
+    """Read the text side of a folder or a `.gguf` file."""
+    if path.is_dir():
+        return _from_folder(path)
+    if path.suffix == ".gguf":
+        return _from_gguf(GgufFile(path))
+    raise InputError(path, "base", "a folder or a .gguf file", "neither", "check the path of the base")
+
+
+def _from_folder(folder: Path) -> TextSide:
+    tokenizer = TextTokenizer(read_text(folder / "tokenizer.json"), str(folder / "tokenizer.json"))
+    config = _json(folder / "config.json")
+    generation = _json(folder / "generation_config.json", required=False)
+    extra = _json(folder / "tokenizer_config.json", required=False)
+    ends = [*_ids(generation.get("eos_token_id")), *_ids(config.get("eos_token_id"))]
+    named = extra.get("eos_token")
+    content = named.get("content") if isinstance(named, dict) else named
+    named_id = tokenizer.id_of(content) if isinstance(content, str) else None
+    ends = ([] if named_id is None else [named_id]) + ends
+    source = extra.get("chat_template")
+    if (folder / "chat_template.jinja").exists():
+        source = read_text(folder / "chat_template.jinja")
+    start = tokenizer.token(tokenizer.start_ids[0]) if tokenizer.start_ids else ""
+    return _checked(tokenizer, ends, source if isinstance(source, str) else "", start, str(folder))
+
+
+def _from_gguf(file: GgufFile) -> TextSide:
+    where, metadata = str(file.path), file.metadata
+    tokenizer = TextTokenizer(tokenizer_json(metadata, where), where)
+    ends = [*_ids(metadata.get("tokenizer.ggml.eos_token_id")), *_ids(metadata.get("tokenizer.ggml.eot_token_id"))]
+    start = ""
+    if metadata.get("tokenizer.ggml.add_bos_token"):
+        start = tokenizer.token(int(metadata.get("tokenizer.ggml.bos_token_id", 0)))
+    return _checked(tokenizer, ends, str(metadata.get("tokenizer.chat_template", "")), start, where)
+
+
+def _checked(tokenizer: TextTokenizer, ends: list[int], source: str, start: str, where: str) -> TextSide:
+    end_ids = tuple(dict.fromkeys(ends))
+    if not end_ids:
+        raise InputError(
+            where, "eos_token_id", "at least one end id in the base's files", None, "add it to config.json"
+        )
+    if any(end >= tokenizer.vocab_size for end in end_ids):
+        raise InputError(where, "eos_token_id", f"ids under {tokenizer.vocab_size}", end_ids, "check the files match")
+    return TextSide(tokenizer, end_ids, source, start, where)
+
+
+def _json(path: Path, *, required: bool = True) -> dict[str, Any]:
+    if not required and not path.exists():
+        return {}
+    try:
+        value = json.loads(read_text(path))
+    except ValueError as error:
+        raise InputError(path, "file", "a JSON object", str(error), "fetch the file again") from None
+    if not isinstance(value, dict):
+        raise InputError(path, "file", "a JSON object", type(value).__name__, "fetch the file again")
+    return value
+
+
+def _ids(value: Any) -> list[int]:
+    return [item for item in (value if isinstance(value, list) else [value]) if isinstance(item, int)]
