@@ -1,0 +1,109 @@
+"""Rows to examples: rendered, encoded, assigned to parts; what cannot be used is set aside with its reason."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+import pandas as pd
+
+from foldkit.formats import fingerprint_value
+from foldkit.rows.reading import column
+from foldkit.templates import Template
+from foldkit.tokens import Encoder
+
+from .splitting import PARTS, SplitSettings, assign_parts
+
+
+@dataclass(frozen=True)
+class Example:
+    """One tokenised row: its number, token ids, and for each id whether it is learned."""
+
+    row: int
+    ids: tuple[int, ...]
+    learned: tuple[bool, ...]
+
+    @property
+    def n_learned(self) -> int:
+        """Count of learned tokens."""
+        return sum(self.learned)
+
+
+@dataclass(frozen=True)
+class SetAside:
+    """A row that is in no part, and why."""
+
+    row: int
+    reason: str
+
+
+@dataclass(frozen=True)
+class Dataset:
+    """Examples by part, the rows set aside, and things worth saying."""
+
+    parts: dict[str, tuple[Example, ...]]
+    set_aside: tuple[SetAside, ...]
+    fingerprint: str
+    notes: tuple[str, ...] = field(default=())
+
+    def counts(self) -> dict[str, dict[str, int]]:
+        """Return rows, tokens, learned tokens and the longest example of each part."""
+        return {
+            part: {
+                "rows": len(examples),
+                "tokens": sum(len(e.ids) for e in examples),
+                "learned": sum(e.n_learned for e in examples),
+                "longest": max((len(e.ids) for e in examples), default=0),
+            }
+            for part, examples in self.parts.items()
+        }
+
+
+def build_dataset(
+    table: pd.DataFrame, template: Template, encoder: Encoder, split: SplitSettings, window: int
+) -> Dataset:
+    """Render and encode every row and put it into its part.
+
+    A row with a blank where its template needs text, and a row longer than `window` tokens, are set aside by name.
+    Raises InputError when the template names a column that the rows do not have.
+    """
+    for slot in template.slots():
+        column(table, slot, f"template {template.name!r}")
+    parts = assign_parts(table, split)
+    placed: dict[str, list[Example]] = {part: [] for part in PARTS}
+    set_aside: list[SetAside] = []
+    for row, values in rows_of(table):
+        example = _encode(row, values, template, encoder, window)
+        if isinstance(example, SetAside):
+            set_aside.append(example)
+        else:
+            placed[str(parts[row])].append(example)
+    examples = {part: tuple(found) for part, found in placed.items()}
+    whole = {part: [[e.row, *e.ids, *map(int, e.learned)] for e in found] for part, found in examples.items()}
+    return Dataset(examples, tuple(set_aside), fingerprint_value(whole), _notes(table, template))
+
+
+def rows_of(table: pd.DataFrame) -> list[tuple[int, dict[str, str]]]:
+    """Return row numbers with their cells by column."""
+    records = table.to_dict("records")
+    return [
+        (int(row), {str(key): str(value) for key, value in record.items()})
+        for row, record in zip(table.index, records, strict=True)
+    ]
+
+
+def _encode(
+    row: int, values: Mapping[str, str], template: Template, encoder: Encoder, window: int
+) -> Example | SetAside:
+    blank = [slot for slot in template.needed_slots(values) if not values[slot].strip()]
+    if blank:
+        return SetAside(row, f"blank: {', '.join(blank)}")
+    encoded = encoder.example(template.turns(values))
+    if len(encoded.ids) > window:
+        return SetAside(row, f"{len(encoded.ids)} tokens, the window is {window}")
+    return Example(row, encoded.ids, encoded.learned)
+
+
+def _notes(table: pd.DataFrame, template: Template) -> tuple[str, ...]:
+    unused = [str(name) for name in table.columns if name not in template.slots()]
+    return (f"columns the template does not use: {', '.join(unused)}",) if unused else ()
