@@ -1,0 +1,44 @@
+"""The decoder, its files, next tokens from ids and log-probabilities of given ids."""
+
+from typing import TYPE_CHECKING
+
+from foldkit.formats.lazy import lazy_door
+
+if TYPE_CHECKING:
+    from .base import Base as Base
+    from .base import fingerprint_base as fingerprint_base
+    from .base import open_base as open_base
+    from .cache import Cache as Cache
+    from .decoder import Decoder as Decoder
+    from .folder import save_folder as save_folder
+    from .generating import Sampling as Sampling
+    from .generating import generate as generate
+    from .generating import stream as stream
+    from .likelihood import (
+        PaddedBatch as PaddedBatch,
+    )
+    from .likelihood import (
+        learned_logits as learned_logits,
+    )
+    from .likelihood import (
+        pad as pad,
+    )
+    from .likelihood import (
+        token_losses as token_losses,
+    )
+    from .settings import BaseSettings as BaseSettings
+    from .spec import ModelSpec as ModelSpec
+
+__getattr__, __all__ = lazy_door(
+    __name__,
+    {
+        "base": ("Base", "fingerprint_base", "open_base"),
+        "cache": ("Cache",),
+        "decoder": ("Decoder",),
+        "folder": ("save_folder",),
+        "generating": ("Sampling", "generate", "stream"),
+        "likelihood": ("PaddedBatch", "learned_logits", "pad", "token_losses"),
+        "settings": ("BaseSettings",),
+        "spec": ("ModelSpec",),
+    },
+)

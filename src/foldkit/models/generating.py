@@ -1,0 +1,124 @@
+"""Next tokens from ids: greedy or sampled, a batch of prompts at a time, with a key-value cache."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+import torch
+from torch import Tensor
+
+from foldkit.formats.settings import within
+
+from .cache import Cache
+from .decoder import Decoder
+
+
+@dataclass(frozen=True)
+class Sampling:
+    """How the next token is chosen: temperature 0 takes the likeliest one."""
+
+    temperature: float = 0.0
+    seed: int = 0
+
+    def __post_init__(self) -> None:
+        within(self.temperature, 0, 10, "sampling", "temperature")
+
+
+def generate(
+    decoder: Decoder,
+    prompts: Sequence[Sequence[int]],
+    end_ids: Sequence[int],
+    max_tokens: int,
+    sampling: Sampling | None = None,
+) -> list[list[int]]:
+    """Return the new ids of each prompt, the end id left out.
+
+    Each answer stops at an end id or after `max_tokens`. Raises ValueError for an empty prompt and for a prompt that
+    with its answer would not fit into the decoder's positions.
+    """
+    answers: list[list[int]] = [[] for _ in prompts]
+    for index, token in stream(decoder, prompts, end_ids, max_tokens, sampling):
+        answers[index].append(token)
+    return answers
+
+
+@torch.inference_mode()
+def stream(
+    decoder: Decoder,
+    prompts: Sequence[Sequence[int]],
+    end_ids: Sequence[int],
+    max_tokens: int,
+    sampling: Sampling | None = None,
+) -> Iterator[tuple[int, int]]:
+    """Yield (prompt index, new id) as the ids are found; otherwise as `generate`."""
+    longest = _longest(prompts, max_tokens, decoder.spec.max_positions)
+    sampling = sampling or Sampling()
+    weight = decoder.embedding.weight
+    ids, real = _left_padded(prompts, longest, weight.device)
+    cache = Cache(decoder.spec, len(prompts), longest + max_tokens, weight.dtype, weight.device)
+    draws = [torch.Generator().manual_seed(sampling.seed + index) for index in range(len(prompts))]
+    live = torch.arange(len(prompts), device=weight.device)
+    positions = (real.cumsum(1) - 1).clamp(min=0)
+    stream_out = decoder(ids, positions=positions, mask=_prompt_mask(real), cache=cache)
+    for _ in range(max_tokens):
+        chosen = _choose(decoder.logits(stream_out[:, -1]), sampling, [draws[i] for i in live.tolist()])
+        going = torch.tensor([token not in end_ids for token in chosen.tolist()], device=weight.device)
+        if not bool(going.all()):
+            rows = going.nonzero()[:, 0]
+            cache.keep_rows(rows)
+            live, chosen, positions, real = live[rows], chosen[rows], positions[rows], real[rows]
+        yield from zip(live.tolist(), chosen.tolist(), strict=True)
+        if not len(live):
+            return
+        positions = positions[:, -1:] + 1
+        real = torch.cat((real, torch.ones_like(real[:, :1])), dim=1)
+        if cache.length < cache.room:
+            mask = None if bool(real.all()) else real[:, None, None, :]
+            stream_out = _step(decoder, chosen[:, None], positions, mask, cache)
+
+
+def _step(decoder: Decoder, ids: Tensor, positions: Tensor, mask: Tensor | None, cache: Cache) -> Tensor:
+    # One query may look at every key so far: a plain causal mask would hide all but the first.
+    if mask is None:
+        mask = torch.ones(1, 1, 1, cache.length + 1, dtype=torch.bool, device=ids.device)
+    out: Tensor = decoder(ids, positions=positions, mask=mask, cache=cache)
+    return out
+
+
+def _longest(prompts: Sequence[Sequence[int]], max_tokens: int, max_positions: int) -> int:
+    longest = max((len(prompt) for prompt in prompts), default=0)
+    if not prompts or any(not prompt for prompt in prompts):
+        raise ValueError("every prompt must have at least one token")
+    if longest + max_tokens > max_positions:
+        raise ValueError(
+            f"{longest} prompt tokens and {max_tokens} new ones exceed the base's {max_positions} positions"
+        )
+    return longest
+
+
+def _left_padded(prompts: Sequence[Sequence[int]], longest: int, device: torch.device) -> tuple[Tensor, Tensor]:
+    ids = torch.zeros(len(prompts), longest, dtype=torch.long, device=device)
+    real = torch.zeros(len(prompts), longest, dtype=torch.bool, device=device)
+    for index, prompt in enumerate(prompts):
+        ids[index, longest - len(prompt) :] = torch.tensor(prompt, device=device)
+        real[index, longest - len(prompt) :] = True
+    return ids, real
+
+
+def _prompt_mask(real: Tensor) -> Tensor | None:
+    """Return the mask (batch, 1, seq, seq) of a left-padded batch; a pad looks at itself, so that no row is empty."""
+    if bool(real.all()):
+        return None
+    seq = real.shape[1]
+    causal = torch.ones(seq, seq, dtype=torch.bool, device=real.device).tril()
+    itself = torch.eye(seq, dtype=torch.bool, device=real.device)
+    return ((causal & real[:, None, :]) | itself)[:, None]
+
+
+def _choose(logits: Tensor, sampling: Sampling, draws: Sequence[torch.Generator]) -> Tensor:
+    if sampling.temperature == 0:
+        return logits.argmax(dim=-1)
+    shares = torch.softmax(logits.double() / sampling.temperature, dim=-1).cpu()
+    picks = [torch.multinomial(row, 1, generator=draw) for row, draw in zip(shares, draws, strict=True)]
+    return torch.cat(picks).to(logits.device)

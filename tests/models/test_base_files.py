@@ -1,0 +1,131 @@
+"""Bases on disk: a folder and a GGUF file of the same weights are the same base; damaged ones are refused."""
+
+from __future__ import annotations
+
+import json
+import shutil
+from pathlib import Path
+from typing import Any
+
+import gguf
+import numpy as np
+import pytest
+import safetensors.torch
+import torch
+
+from foldkit.formats import InputError
+from foldkit.models import Decoder, fingerprint_base, open_base
+from foldkit.models.folder import read_folder
+from foldkit.models.gguf import file_names
+
+from ..conftest import tiny_decoder, write_base
+
+IDS = torch.tensor([[5, 9, 200, 31, 7]])
+
+
+def logits(decoder: Decoder) -> torch.Tensor:
+    return decoder.logits(decoder(IDS))
+
+
+def write_gguf(path: Path, decoder: Decoder) -> Path:
+    """Write a decoder as a GGUF file, query and key rows interleaved as the format has them."""
+    spec = decoder.spec
+    writer = gguf.GGUFWriter(path, "llama")
+    writer.add_block_count(spec.n_layers)
+    writer.add_context_length(spec.max_positions)
+    writer.add_embedding_length(spec.d_model)
+    writer.add_feed_forward_length(spec.d_ff)
+    writer.add_head_count(spec.n_heads)
+    writer.add_head_count_kv(spec.n_kv_heads)
+    writer.add_key_length(spec.head_dim)
+    writer.add_layer_norm_rms_eps(spec.norm_eps)
+    writer.add_rope_freq_base(spec.rope_base)
+    weights = decoder.state_dict()
+    for ours, theirs in file_names(spec).items():
+        value = weights[ours].float().numpy()
+        if ours.endswith(("query.weight", "key.weight")):
+            halves = value.reshape(-1, 2, spec.head_dim // 2, spec.d_model)
+            value = np.stack((halves[:, 0], halves[:, 1]), axis=2).reshape(value.shape)
+        writer.add_tensor(theirs, np.ascontiguousarray(value))
+    writer.write_header_to_file()
+    writer.write_kv_data_to_file()
+    writer.write_tensors_to_file()
+    writer.close()
+    return path
+
+
+@pytest.mark.parametrize("tied_head", [True, False])
+def test_gguf_and_decoder_give_the_same_logits(tmp_path: Path, tied_head: bool) -> None:
+    """The permuted query and key rows are put back; frozen; weights in float32."""
+    decoder = tiny_decoder(torch.float32, tied_head=tied_head)
+    base = open_base(write_gguf(tmp_path / "a.gguf", decoder))
+    assert torch.equal(logits(base.decoder), logits(decoder))
+    assert not any(weight.requires_grad for weight in base.decoder.parameters())
+    assert base.decoder.spec.tied_head is tied_head
+
+
+def test_a_folder_comes_back_as_it_was_saved(base_folder: Path, tmp_path: Path) -> None:
+    """Whole, and divided over two files; its fingerprint is of its files and changes with them."""
+    expected = tiny_decoder(torch.float32).half().float()
+    base = open_base(base_folder)
+    assert torch.equal(logits(base.decoder), logits(expected))
+    divided = tmp_path / "divided"
+    shutil.copytree(base_folder, divided)
+    tensors = safetensors.torch.load_file(divided / "model.safetensors")
+    names = sorted(tensors)
+    for index, half in enumerate((names[::2], names[1::2])):
+        safetensors.torch.save_file({name: tensors[name] for name in half}, divided / f"part-{index}.safetensors")
+    (divided / "model.safetensors").unlink()
+    assert torch.equal(logits(open_base(divided).decoder), logits(expected))
+    assert fingerprint_base(divided) != base.fingerprint == fingerprint_base(base_folder)
+    assert read_folder(divided)[0] == base.decoder.spec
+
+
+@pytest.mark.parametrize(
+    ("change", "said"),
+    [
+        ({"model_type": "other"}, "model_type: expected llama, found 'other'"),
+        ({"hidden_act": "gelu"}, "hidden_act"),
+        ({"attention_bias": True}, "attention_bias"),
+        ({"rope_scaling": {"rope_type": "yarn"}}, "rope_scaling"),
+        ({"rope_parameters": {"rope_type": "yarn"}}, "rope_parameters.rope_type"),
+        ({"hidden_size": "24"}, "hidden_size: expected a whole number"),
+        ({"hidden_size": -1}, "hidden_size"),
+        ({"rms_norm_eps": float("nan")}, "rms_norm_eps: expected a positive number"),
+        ({"num_key_value_heads": 4}, "a divisor of 6"),
+        ({"head_dim": 7}, "an even number"),
+        ({"intermediate_size": 48}, r"shape \(48, 24\), found \(40, 24\)"),
+        ({"num_hidden_layers": 3}, "9 weights missing, first layers.2"),
+        ({"num_hidden_layers": None}, "num_hidden_layers"),
+    ],
+)
+def test_configs_that_cannot_be_served_are_refused_by_key(
+    tmp_path: Path, tokenizer_text: str, change: dict[str, Any], said: str
+) -> None:
+    """Never ignored."""
+    folder = write_base(tmp_path / "b", tokenizer_text)
+    config = json.loads((folder / "config.json").read_text())
+    (folder / "config.json").write_text(json.dumps(config | change))
+    with pytest.raises(InputError, match=said):
+        open_base(folder)
+
+
+def test_missing_and_damaged_files_are_refused(tmp_path: Path, tokenizer_text: str) -> None:
+    """No folder, no config, half a weight file, a GGUF without its tensors."""
+    with pytest.raises(InputError, match="check the path of the base"):
+        open_base(tmp_path / "none")
+    folder = write_base(tmp_path / "b", tokenizer_text)
+    weights = folder / "model.safetensors"
+    weights.write_bytes(weights.read_bytes()[:5000])
+    with pytest.raises(InputError, match="a safetensors file"):
+        open_base(folder)
+    (folder / "config.json").unlink()
+    with pytest.raises(InputError, match=r"a config.json in the base's folder"):
+        open_base(folder)
+    writer = gguf.GGUFWriter(tmp_path / "e.gguf", "llama")
+    writer.write_header_to_file()
+    writer.write_kv_data_to_file()
+    writer.write_tensors_to_file()
+    writer.close()
+    with pytest.raises(InputError, match=r"token_embd.weight"):
+        open_base(tmp_path / "e.gguf")

@@ -1,0 +1,123 @@
+"""The decoder against its oracle; caches, batches and padding change nothing."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+import pytest
+import torch
+
+from foldkit.formats import UsageError
+from foldkit.models import Cache, Decoder, Sampling, generate, pad, stream, token_losses
+
+from ..conftest import tiny_decoder
+from .oracle import logits as oracle_logits
+
+IDS = [[5, 9, 200, 31, 7, 7, 118], [1, 2], [300, 4, 5, 6], [8] * 11]
+
+
+@pytest.mark.parametrize("tied_head", [True, False])
+def test_logits_are_those_of_the_numpy_derivation(tied_head: bool) -> None:
+    """In float64; 1e-9 relative, for both sum the same numbers in another order."""
+    decoder = tiny_decoder(tied_head=tied_head)
+    weights = {name: value.numpy() for name, value in decoder.state_dict().items()}
+    ours = decoder.logits(decoder(torch.tensor([IDS[0]])))[0].numpy()
+    np.testing.assert_allclose(ours, oracle_logits(decoder.spec, weights, IDS[0]), rtol=1e-9, atol=1e-10)
+
+
+def test_float32_stays_near_float64() -> None:
+    """Log-probabilities to 1e-5 a token of weights that fit in float32."""
+    double = tiny_decoder().float().double()
+    single = tiny_decoder().float()
+    ids = torch.tensor([IDS[0]])
+    wide = torch.log_softmax(double.logits(double(ids)), -1)
+    near = torch.log_softmax(single.logits(single(ids)), -1)
+    assert (wide - near).abs().max() < 2e-5
+
+
+def recomputed(decoder: Decoder, prompt: Sequence[int], n: int) -> list[int]:
+    """Greedy tokens without cache or batch: the slow way."""
+    ids = list(prompt)
+    for _ in range(n):
+        ids.append(int(decoder.logits(decoder(torch.tensor([ids])))[0, -1].argmax()))
+    return ids[len(prompt) :]
+
+
+def test_cached_and_batched_answers_are_those_recomputed_one_by_one(decoder: Decoder) -> None:
+    """Mixed lengths, left-padded together: the same tokens as each alone without a cache."""
+    slow = [recomputed(decoder, prompt, 12) for prompt in IDS]
+    assert generate(decoder, IDS, (), 12) == slow
+    assert [generate(decoder, [prompt], (), 12)[0] for prompt in IDS] == slow
+
+
+def test_an_answer_stops_at_its_end_and_the_others_go_on(decoder: Decoder) -> None:
+    """The end id is not part of the answer; rows that are done change nothing for the rest."""
+    whole = generate(decoder, IDS, (), 12)
+    end = whole[0][3]
+    cut = [row[: row.index(end)] if end in row else row for row in whole]
+    assert generate(decoder, IDS, (end,), 12) == cut
+    assert len(cut[0]) <= 3
+    pieces = list(stream(decoder, [IDS[0]], (end,), 12))
+    assert [token for _, token in pieces] == cut[0]
+
+
+def test_cached_streams_equal_whole_ones(decoder: Decoder) -> None:
+    """Fed in three pieces through the cache: 1e-9 relative in float64."""
+    ids = torch.tensor([IDS[3]])
+    whole = decoder(ids)
+    cache = Cache(decoder.spec, 1, 11, torch.float64, torch.device("cpu"))
+    parts = [decoder(ids[:, :5], cache=cache)]
+    for start, end in ((5, 6), (6, 11)):
+        positions = torch.arange(start, end)[None]
+        mask = torch.arange(end)[None, None, None, :] <= positions[0][None, None, :, None]
+        parts.append(decoder(ids[:, start:end], positions=positions, mask=mask, cache=cache))
+    torch.testing.assert_close(torch.cat(parts, dim=1), whole, rtol=1e-9, atol=1e-11)
+    with pytest.raises(ValueError, match="room for 11"):
+        decoder(ids[:, :1], cache=cache)
+
+
+def test_token_losses_are_the_same_padded_or_alone(decoder: Decoder) -> None:
+    """Against the oracle's own log-softmax; a mask moved by one gives other losses: the control."""
+    learned = [[False] + [True] * (len(row) - 1) for row in IDS]
+    together, right = token_losses(decoder, pad(IDS, learned))
+    alone = [token_losses(decoder, pad([row], [flags]))[0][0] for row, flags in zip(IDS, learned, strict=True)]
+    for ours, single in zip(together, alone, strict=True):
+        np.testing.assert_allclose(ours, single, rtol=1e-9)
+    weights = {name: value.numpy() for name, value in decoder.state_dict().items()}
+    table = oracle_logits(decoder.spec, weights, IDS[0])
+    shares = table - np.log(np.exp(table).sum(1, keepdims=True))
+    expected = [-shares[place, token] for place, token in enumerate(IDS[0][1:])]
+    np.testing.assert_allclose(together[0], expected, rtol=1e-9)
+    assert right[0] == [bool(shares[place].argmax() == token) for place, token in enumerate(IDS[0][1:])]
+    moved, _ = token_losses(decoder, pad([IDS[0]], [[False, False] + [True] * 5]))
+    assert not np.allclose(moved[0], expected[:5])
+
+
+def test_sampling_follows_the_temperature_and_its_seed(decoder: Decoder) -> None:
+    """Cold is greedy; the same seed gives the same answer in any batch; 0 is a seed; not-a-number is refused."""
+    greedy = generate(decoder, IDS[:1], (), 8)
+    assert generate(decoder, IDS[:1], (), 8, Sampling(1e-4)) == greedy
+    hot = [generate(decoder, IDS[:1], (), 8, Sampling(3.0, seed)) for seed in (0, 1)]
+    assert hot[0] != hot[1]
+    assert generate(decoder, IDS[:2], (), 8, Sampling(3.0, 0))[0] == hot[0][0]
+    with pytest.raises(UsageError, match="temperature"):
+        Sampling(float("nan"))
+
+
+def test_sampled_shares_are_those_of_the_softmax(decoder: Decoder) -> None:
+    """2,000 draws of one token: the likeliest one's share within four standard errors."""
+    logits = decoder.logits(decoder(torch.tensor([IDS[0]])))[0, -1]
+    shares = torch.softmax(logits / 2.0, -1)
+    best = int(shares.argmax())
+    drawn = [row[0] for row in generate(decoder, [IDS[0]] * 2000, (), 1, Sampling(2.0, 5))]
+    expected = float(shares[best])
+    assert abs(drawn.count(best) / 2000 - expected) < 4 * (expected * (1 - expected) / 2000) ** 0.5
+
+
+def test_prompts_that_cannot_be_answered_are_refused(decoder: Decoder) -> None:
+    """An empty one, and one that leaves no room."""
+    with pytest.raises(ValueError, match="at least one token"):
+        generate(decoder, [[]], (), 3)
+    with pytest.raises(ValueError, match="256 positions"):
+        generate(decoder, [[1] * 250], (), 7)
