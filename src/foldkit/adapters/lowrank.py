@@ -1,0 +1,32 @@
+"""One low-rank map beside a frozen linear map: y = W x + (alpha / rank) B A x (Hu et al. 2021, section 4.1, eq. 3)."""
+
+from __future__ import annotations
+
+import torch
+from torch import Tensor, nn
+from torch.nn import functional
+
+
+class LowRankLinear(nn.Module):
+    """A frozen linear map with the pair A (rank, d_in), B (d_out, rank) added while `enabled`."""
+
+    def __init__(self, frozen: nn.Linear, rank: int, alpha: float, dropout: float) -> None:
+        super().__init__()
+        # Low-rank factors stay in float32 over a 16-bit base, and follow a float64 one.
+        dtype = torch.promote_types(frozen.weight.dtype, torch.float32)
+        self.frozen = frozen
+        self.factor_a = nn.Parameter(torch.zeros(rank, frozen.in_features, dtype=dtype))
+        self.factor_b = nn.Parameter(torch.zeros(frozen.out_features, rank, dtype=dtype))
+        self.scale, self.dropout, self.enabled = alpha / rank, dropout, True
+
+    def forward(self, x: Tensor) -> Tensor:
+        """Map (..., d_in) to (..., d_out)."""
+        y: Tensor = self.frozen(x)
+        if not self.enabled:
+            return y
+        inner = functional.dropout(x, self.dropout, self.training).to(self.factor_a.dtype)
+        low = functional.linear(inner, self.factor_a) * self.scale
+        if y.dtype != low.dtype:
+            return y + functional.linear(low, self.factor_b).to(y.dtype)
+        # One pass over y: the product with B is added as it is made.
+        return torch.addmm(y.flatten(0, -2), low.flatten(0, -2), self.factor_b.T).view_as(y)

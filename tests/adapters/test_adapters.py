@@ -1,0 +1,144 @@
+"""Low-rank maps: start, arithmetic, reach, switch, files."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+import torch
+
+from foldkit.adapters import (
+    AdapterHeader,
+    AdapterSettings,
+    LowRankLinear,
+    attach,
+    load_adapter,
+    read_header,
+    save_adapter,
+)
+from foldkit.adapters.attaching import detach
+from foldkit.formats import InputError, UsageError
+from foldkit.models import Decoder, open_base
+
+from ..conftest import tiny_decoder, write_base
+
+IDS = torch.tensor([[5, 9, 200, 31, 7]])
+
+
+def logits(decoder: Decoder) -> torch.Tensor:
+    return decoder.logits(decoder(IDS))
+
+
+def stirred(decoder: Decoder, settings: AdapterSettings):  # type: ignore[no-untyped-def]
+    adapter = attach(decoder, settings)
+    for factor in adapter.parameters:
+        factor.data.normal_(generator=torch.Generator().manual_seed(1))
+    return adapter
+
+
+@pytest.mark.parametrize("dtype", [torch.float64, torch.float32, torch.bfloat16])
+def test_at_the_start_the_logits_are_the_bases_own(dtype: torch.dtype) -> None:
+    """Exactly, in every dtype; with B stirred they are not: the control; switched off they are again."""
+    decoder = tiny_decoder(dtype)
+    base = logits(decoder)
+    adapter = attach(decoder, AdapterSettings())
+    assert torch.equal(logits(decoder), base)
+    adapter.parameters[1].data.fill_(0.5)
+    assert not torch.equal(logits(decoder), base)
+    with adapter.switched(on=False):
+        assert torch.equal(logits(decoder), base)
+    assert not torch.equal(logits(decoder), base)
+    detach(decoder)
+    assert torch.equal(logits(decoder), base)
+
+
+def test_one_map_is_w_plus_scaled_ba() -> None:
+    """Against the merged matrix W + alpha / rank * B A, in float64 to 1e-12."""
+    torch.manual_seed(2)
+    frozen = torch.nn.Linear(7, 5, bias=False, dtype=torch.float64)
+    low = LowRankLinear(frozen, 3, 6.0, 0.0)
+    low.factor_a.data.normal_()
+    low.factor_b.data.normal_()
+    x = torch.randn(4, 2, 7, dtype=torch.float64)
+    merged = frozen.weight + 6.0 / 3 * low.factor_b @ low.factor_a
+    torch.testing.assert_close(low(x), x @ merged.T, rtol=1e-12, atol=1e-13)
+
+
+@pytest.mark.parametrize(("reach", "n_maps"), [("attention", 8), ("mlp", 6), ("all", 14)])
+def test_the_reach_says_which_maps(decoder: Decoder, reach: str, n_maps: int) -> None:
+    """Counts follow from the shapes; the head and the embedding are never reached."""
+    adapter = attach(decoder, AdapterSettings(rank=2, reach=reach))
+    assert len(adapter.maps) == n_maps
+    shapes = [low.frozen.weight.shape for low in adapter.maps.values()]
+    assert adapter.n_parameters == sum(2 * (rows + width) for rows, width in shapes)
+    assert all(name.startswith("layers.") for name in adapter.maps)
+    trainable = [name for name, weight in decoder.named_parameters() if weight.requires_grad]
+    assert all(name.endswith(("factor_a", "factor_b")) for name in trainable)
+    assert len(trainable) == 2 * n_maps
+    with pytest.raises(ValueError, match="already carries"):
+        attach(decoder, AdapterSettings())
+
+
+def test_dropout_is_for_training_alone(decoder: Decoder) -> None:
+    """In training two passes differ; in evaluation they do not."""
+    stirred(decoder, AdapterSettings(dropout=0.5))
+    assert torch.equal(logits(decoder), logits(decoder))
+    decoder.train()
+    assert not torch.equal(logits(decoder), logits(decoder))
+
+
+def test_factors_stay_in_float32_over_16_bits() -> None:
+    """And follow a float64 base."""
+    settings = AdapterSettings()
+    assert attach(tiny_decoder(torch.bfloat16), settings).parameters[0].dtype == torch.float32
+    assert attach(tiny_decoder(torch.float64), settings).parameters[0].dtype == torch.float64
+
+
+@pytest.mark.parametrize("wrong", [{"rank": 0}, {"alpha": float("nan")}, {"dropout": 1.0}, {"reach": "everything"}])
+def test_settings_out_of_range_are_refused(wrong: dict[str, object]) -> None:
+    """Each by its name."""
+    with pytest.raises(UsageError, match=next(iter(wrong))):
+        AdapterSettings(**wrong)  # type: ignore[arg-type]
+
+
+def header_of(settings: AdapterSettings, fingerprint: str) -> AdapterHeader:
+    return AdapterHeader(settings, {"name": "t"}, {"source": "x"}, "tiny", fingerprint, "sha256:data")
+
+
+def test_a_saved_adapter_comes_back_on_its_base_alone(base_folder: Path, tmp_path: Path, tokenizer_text: str) -> None:
+    """Same logits, same header, same bytes when saved twice; another base is refused with both fingerprints."""
+    base, settings = open_base(base_folder), AdapterSettings(rank=3, seed=0)
+    adapter = stirred(base.decoder, settings)
+    path, again = tmp_path / "a.safetensors", tmp_path / "b.safetensors"
+    header = header_of(settings, base.fingerprint)
+    save_adapter(path, adapter, header)
+    save_adapter(again, adapter, header)
+    assert path.read_bytes() == again.read_bytes()
+    assert read_header(path) == header
+    fresh = open_base(base_folder)
+    load_adapter(path, fresh)
+    assert torch.equal(logits(fresh.decoder), logits(base.decoder))
+    load_adapter(path, fresh)
+    assert torch.equal(logits(fresh.decoder), logits(base.decoder))
+    other = open_base(write_base(tmp_path / "other", tokenizer_text, seed=4))
+    with pytest.raises(InputError) as caught:
+        load_adapter(path, other)
+    assert base.fingerprint in str(caught.value)
+    assert other.fingerprint in str(caught.value)
+
+
+def test_files_that_are_no_adapter_are_refused(base_folder: Path, tmp_path: Path) -> None:
+    """Missing, a base's weights, cut short, or with factors of other maps than its header says."""
+    with pytest.raises(InputError, match="train first"):
+        read_header(tmp_path / "none.safetensors")
+    with pytest.raises(InputError, match="choose a file that a training wrote"):
+        read_header(base_folder / "model.safetensors")
+    base = open_base(base_folder)
+    adapter = attach(base.decoder, AdapterSettings(rank=3))
+    path = tmp_path / "a.safetensors"
+    save_adapter(path, adapter, header_of(AdapterSettings(rank=4), base.fingerprint))
+    with pytest.raises(InputError, match="another rank"):
+        load_adapter(path, base)
+    path.write_bytes(path.read_bytes()[:60])
+    with pytest.raises(InputError, match="an adapter file"):
+        read_header(path)
