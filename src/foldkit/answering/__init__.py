@@ -1,0 +1,18 @@
+"""A question or a row to an answer, with the adapter's own template."""
+
+from typing import TYPE_CHECKING
+
+from foldkit.formats.lazy import lazy_door
+
+if TYPE_CHECKING:
+    from .answerer import Answerer as Answerer
+    from .shots import Shots as Shots
+    from .shots import draw_shots as draw_shots
+
+__getattr__, __all__ = lazy_door(
+    __name__,
+    {
+        "answerer": ("Answerer",),
+        "shots": ("Shots", "draw_shots"),
+    },
+)

@@ -1,0 +1,104 @@
+"""From rows or questions to answers, in one template and markup, with the adapter on or off."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Callable, Iterator, Mapping, Sequence
+
+from foldkit.adapters.attaching import Adapter
+from foldkit.adapters.file import AdapterHeader
+from foldkit.formats import InputError
+from foldkit.models.decoder import Decoder
+from foldkit.models.generating import Sampling, generate, stream
+from foldkit.templates import Markup, Template, Turn, template_from_mapping
+from foldkit.tokens import Encoder, TextSide
+
+from .shots import Shots
+
+NO_SHOTS = Shots()
+
+
+class Answerer:
+    """Asks one decoder in one template and markup."""
+
+    def __init__(
+        self, decoder: Decoder, side: TextSide, template: Template, markup: Markup, adapter: Adapter | None = None
+    ) -> None:
+        self.decoder, self.template, self.adapter = decoder, template, adapter
+        self.encoder = Encoder(side, markup)
+
+    @classmethod
+    def of_adapter(cls, decoder: Decoder, side: TextSide, adapter: Adapter, header: AdapterHeader) -> Answerer:
+        """Return an answerer that uses the template and the markup that the adapter was trained with."""
+        template = template_from_mapping(header.template, "adapter file, template")
+        return cls(decoder, side, template, Markup(**header.markup), adapter)
+
+    def prompt_ids(self, row: Mapping[str, str], shots: Shots = NO_SHOTS) -> tuple[int, ...]:
+        """Return the ids of the prompt. Raises InputError naming the slots that are missing."""
+        filled = {slot: row.get(slot, "") for slot in self.template.slots()}
+        missing = [s for s in self.template.needed_slots(filled) if s in self.template.prompt_slots() and s not in row]
+        if missing:
+            raise InputError("question", "slots", f"a value for {', '.join(missing)}", None, "give each as slot=value")
+        return self.encoder.prompt(shots.prompt_turns(self.template, filled))
+
+    def with_target(self, row: Mapping[str, str], shots: Shots = NO_SHOTS) -> tuple[tuple[int, ...], list[bool]]:
+        """Return the ids of prompt and target, and for each id whether it is the target's, end marker included."""
+        target = Turn("assistant", self.template.target(row), learned=True)
+        encoded = self.encoder.example((*shots.prompt_turns(self.template, row), target))
+        return encoded.ids, [index >= encoded.n_prompt for index in range(len(encoded.ids))]
+
+    def answers(
+        self,
+        rows: Sequence[Mapping[str, str]],
+        max_tokens: int,
+        *,
+        adapted: bool = True,
+        shots: Shots = NO_SHOTS,
+        batch: int = 16,
+        sampling: Sampling | None = None,
+        progress: Callable[[int], None] | None = None,
+    ) -> list[str]:
+        """Return the answer to each row, those of like prompt length asked together; `progress` hears of each batch."""
+        prompts = [self.prompt_ids(row, shots) for row in rows]
+        order = sorted(range(len(rows)), key=lambda index: len(prompts[index]))
+        texts = [""] * len(rows)
+        with self.switched(adapted):
+            for start in range(0, len(order), batch):
+                chosen = order[start : start + batch]
+                found = self._generate([prompts[index] for index in chosen], max_tokens, sampling)
+                for index, ids in zip(chosen, found, strict=True):
+                    texts[index] = self.encoder.tokenizer.decode(ids)
+                if progress:
+                    progress(len(chosen))
+        return texts
+
+    def streamed(
+        self, row: Mapping[str, str], max_tokens: int, *, adapted: bool = True, sampling: Sampling | None = None
+    ) -> Iterator[str]:
+        """Yield the answer to one row in pieces of text as they are found."""
+        prompt = self.prompt_ids(row)
+        self._check_room([prompt], max_tokens)
+        ids: list[int] = []
+        shown = ""
+        with self.switched(adapted):
+            for _, token in stream(self.decoder, [prompt], self.encoder.end_ids, max_tokens, sampling):
+                ids.append(token)
+                text = self.encoder.tokenizer.decode(ids)
+                # A character of several bytes may be half there; wait for the rest.
+                if not text.endswith("\ufffd"):
+                    yield text[len(shown) :]
+                    shown = text
+
+    def _generate(self, prompts: list[tuple[int, ...]], max_tokens: int, sampling: Sampling | None) -> list[list[int]]:
+        self._check_room(prompts, max_tokens)
+        return generate(self.decoder, prompts, self.encoder.end_ids, max_tokens, sampling)
+
+    def _check_room(self, prompts: list[tuple[int, ...]], max_tokens: int) -> None:
+        room, longest = self.decoder.spec.max_positions, max(map(len, prompts))
+        if longest + max_tokens > room:
+            what = f"{longest} prompt tokens and {max_tokens} to answer"
+            raise InputError("prompt", "length", f"at most {room} tokens in all", what, "shorten it or use fewer shots")
+
+    def switched(self, adapted: bool) -> contextlib.AbstractContextManager[None]:
+        """Switch the adapter on or off for the length of a `with` block; without one there is nothing to switch."""
+        return self.adapter.switched(on=adapted) if self.adapter else contextlib.nullcontext()
