@@ -1,0 +1,72 @@
+"""A run's folder and what stands in it."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from pathlib import Path
+
+from foldkit.formats import InputError, UsageError
+
+
+@dataclass(frozen=True)
+class RunFolder:
+    """The places of one run."""
+
+    path: Path
+
+    @property
+    def adapter(self) -> Path:
+        """The best adapter by validation loss."""
+        return self.path / "adapter.safetensors"
+
+    @property
+    def log(self) -> Path:
+        """The run log."""
+        return self.path / "log.jsonl"
+
+    @property
+    def sheet(self) -> Path:
+        """The sheet with every setting resolved, as JSON."""
+        return self.path / "sheet.json"
+
+    @property
+    def curve(self) -> Path:
+        """The picture of the losses."""
+        return self.path / "curve.png"
+
+    @property
+    def scorecard(self) -> Path:
+        """The scorecard as JSON; its Markdown stands beside it."""
+        return self.path / "scorecard.json"
+
+
+def new_run(folder: Path, name: str = "") -> RunFolder:
+    """Make a run folder; without a name it gets the next free number.
+
+    Raises UsageError when a run of that name is there already: nothing is overwritten.
+    """
+    if name and not re.fullmatch(r"[A-Za-z0-9][A-Za-z0-9._-]*", name):
+        raise UsageError("--name", "name", "letters, digits, dots, dashes", name, "choose a plain name")
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        path = folder / (name or f"run-{_next_number(folder):03d}")
+        path.mkdir()
+    except FileExistsError:
+        raise UsageError("--name", "name", "a name not taken", name, f"choose another, or remove {path}") from None
+    except OSError as error:
+        raise InputError(folder, "folder", "a folder to write in", error.strerror, "check its rights") from None
+    return RunFolder(path)
+
+
+def newest_run(folder: Path) -> RunFolder:
+    """Return the run that was made last; raises InputError when there is none."""
+    runs = [path for path in folder.glob("*") if (path / "log.jsonl").exists()]
+    if not runs:
+        raise InputError(folder, "runs", "at least one run", "none", "train first: foldkit train")
+    return RunFolder(max(runs, key=lambda path: (path / "sheet.json").stat().st_mtime_ns))
+
+
+def _next_number(folder: Path) -> int:
+    names = [re.fullmatch(r"run-(\d+)", path.name) for path in folder.iterdir()]
+    return 1 + max((int(match.group(1)) for match in names if match), default=0)
