@@ -1,0 +1,46 @@
+"""Smoothing by hand, and a drawing that shows what the log holds."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from foldkit.curves import draw, save_picture, smooth
+from foldkit.formats import InputError
+from foldkit.runs import RunLog
+
+LOG = RunLog(
+    tuple({"event": "step", "step": step, "loss": 4.0 / step} for step in range(1, 21))
+    + tuple({"event": "validation", "step": step, "validation_loss": loss} for step, loss in ((10, 0.6), (20, 0.9)))
+)
+
+
+def test_smoothing_is_the_corrected_moving_average() -> None:
+    """By hand for weight 1/2; a constant stays itself; the weight has a range."""
+    assert smooth([1.0, 3.0, 2.0], 0.5) == pytest.approx([1.0, (0.5 + 3.0) / 1.5, (0.25 + 1.5 + 2.0) / 1.75])
+    assert smooth([2.0] * 9) == pytest.approx([2.0] * 9)
+    assert smooth([]) == []
+    with pytest.raises(ValueError, match="less than 1"):
+        smooth([1.0], 1.0)
+
+
+def test_the_drawing_holds_the_log() -> None:
+    """Raw and smoothed train loss, validation with its best marked."""
+    ax = draw(LOG, "a run")
+    lines = {str(line.get_label()): line.get_xydata().tolist() for line in ax.lines}
+    assert lines["train, each step"] == [[step, 4.0 / step] for step in range(1, 21)]
+    assert [point[1] for point in lines["train, smoothed"]] == smooth([4.0 / step for step in range(1, 21)])
+    assert lines["validation"] == [[10, 0.6], [20, 0.9]]
+    assert [text.get_text() for text in ax.texts] == ["best 0.6000 at step 10"]
+    assert draw(LOG, "again", ax) is ax
+
+
+def test_pictures_are_written_and_empty_logs_refused(tmp_path: Path) -> None:
+    """A PNG of 1280 x 800; no step, no picture."""
+    save_picture(LOG, "a run", tmp_path / "x.png")
+    data = (tmp_path / "x.png").read_bytes()
+    assert data[:8] == b"\x89PNG\r\n\x1a\n"
+    assert (int.from_bytes(data[16:20], "big"), int.from_bytes(data[20:24], "big")) == (1280, 800)
+    with pytest.raises(InputError, match="at least one step"):
+        draw(RunLog(()), "empty")
