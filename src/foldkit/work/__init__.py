@@ -1,0 +1,28 @@
+"""The sheet, and its steps: what Python users and the command line both call."""
+
+from typing import TYPE_CHECKING
+
+from foldkit.formats.lazy import lazy_door
+
+if TYPE_CHECKING:
+    from .asking import Asked as Asked
+    from .asking import open_asked as open_asked
+    from .inputs import Inputs as Inputs
+    from .inputs import open_inputs as open_inputs
+    from .scoring_step import score as score
+    from .sheet import Sheet as Sheet
+    from .sheet import read_sheet as read_sheet
+    from .steps import build as build
+    from .steps import split as split
+    from .steps import train as train
+
+__getattr__, __all__ = lazy_door(
+    __name__,
+    {
+        "asking": ("Asked", "open_asked"),
+        "inputs": ("Inputs", "open_inputs"),
+        "sheet": ("Sheet", "read_sheet"),
+        "scoring_step": ("score",),
+        "steps": ("build", "split", "train"),
+    },
+)

@@ -1,0 +1,66 @@
+"""Asking a base, and an adapter with all that its file carries."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+from foldkit.adapters import load_adapter, read_header
+from foldkit.answering import Answerer
+from foldkit.formats import UsageError, near_name
+from foldkit.formats.jsonl import read_text
+from foldkit.models import open_base
+from foldkit.runs import RunFolder
+from foldkit.tokens import open_text_side
+
+from .sheet import base_path
+
+
+@dataclass(frozen=True)
+class Asked:
+    """An adapter on its base, ready for questions."""
+
+    answerer: Answerer
+
+    @property
+    def slots(self) -> tuple[str, ...]:
+        """Every slot that a question may fill."""
+        return self.answerer.template.prompt_slots()
+
+    @property
+    def main_slot(self) -> str:
+        """The slot that a plain question fills: the first one of the last user turn."""
+        users = [pattern for pattern in self.answerer.template.turn if pattern.role == "user" and pattern.slots()]
+        return users[-1].slots()[0] if users else self.slots[0]
+
+    def row(self, text: str, slots: Mapping[str, str]) -> dict[str, str]:
+        """Return the row of a question. Raises UsageError for a slot that the template has not."""
+        for name in slots:
+            if name not in self.slots:
+                raise UsageError("question", "slot", "a slot of the template", name, near_name(name, self.slots))
+        return ({self.main_slot: text} if text else {}) | dict(slots)
+
+    def answer(self, row: Mapping[str, str], *, adapted: bool = True, max_tokens: int = 200) -> str:
+        """Return the likeliest answer of the adapter, or of the base itself."""
+        return self.answerer.answers([row], max_tokens, adapted=adapted)[0]
+
+
+def open_asked(adapter_at: Path, base_at: Path | None = None) -> Asked:
+    """Open an adapter file on its base: `base_at`, or the one its run was trained on.
+
+    Raises InputError with both fingerprints when the base is another one.
+    """
+    header = read_header(adapter_at)
+    path = base_at or base_path(header.base, _sheet_folder(RunFolder(adapter_at.parent)))
+    base = open_base(path)
+    adapter, header = load_adapter(adapter_at, base)
+    return Asked(Answerer.of_adapter(base.decoder, open_text_side(path), adapter, header))
+
+
+def _sheet_folder(run: RunFolder) -> Path:
+    """Return the folder that the run's sheet stood in, or this one when the adapter stands alone."""
+    if not run.sheet.exists():
+        return Path()
+    return run.path / str(json.loads(read_text(run.sheet))["folder"])

@@ -1,0 +1,108 @@
+"""The steps of a sheet before scoring: split, build, train. They print nothing; progress goes to a callback."""
+
+from __future__ import annotations
+
+import dataclasses
+import json
+import os
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import pandas as pd
+
+from foldkit.datasets import Dataset, Leak, assign_parts, build_dataset, find_leaks, read_built, write_built
+from foldkit.datasets.building import rows_of
+from foldkit.formats import InputError, fingerprint_files, fingerprint_value, write_aside
+from foldkit.runs import LogWriter, RunFolder, new_run, read_log
+
+from .inputs import Inputs, open_inputs
+from .sheet import Sheet
+
+if TYPE_CHECKING:
+    from foldkit.training.events import TrainEvent
+
+OnEvent = Callable[["TrainEvent"], None]
+
+
+def split(sheet: Sheet) -> tuple[pd.Series, list[Leak]]:
+    """Return the part of every row, and the rows outside train whose texts stand in train too."""
+    inputs = open_inputs(sheet)
+    parts = assign_parts(inputs.table, sheet.split)
+    texts = {}
+    for row, values in rows_of(inputs.table):
+        if all(values[slot] for slot in inputs.template.needed_slots(values)):
+            texts[row] = "\n".join(turn.text for turn in inputs.template.turns(values))
+    return parts, find_leaks(texts, parts)
+
+
+def build(sheet: Sheet, inputs: Inputs | None = None) -> Dataset:
+    """Build the dataset into the folder `built` beside the sheet, or read it back when nothing changed."""
+    inputs = inputs or open_inputs(sheet)
+    made_from = {
+        "rows": fingerprint_files([sheet.path(sheet.rows.source)]),
+        "strip": sheet.rows.strip,
+        "template": fingerprint_value(inputs.template.as_mapping()),
+        "markup": fingerprint_value(dataclasses.asdict(inputs.markup) | {"where": ""}),
+        "tokenizer": inputs.side.tokenizer.fingerprint,
+        "split": dataclasses.asdict(sheet.split),
+        "window": sheet.train.window,
+    }
+    folder = sheet.path("built")
+    dataset = read_built(folder, made_from)
+    if dataset is None:
+        dataset = build_dataset(inputs.table, inputs.template, inputs.encoder, sheet.split, sheet.train.window)
+        write_built(dataset, folder, made_from)
+    return dataset
+
+
+def train(sheet: Sheet, name: str = "", on_event: OnEvent | None = None) -> RunFolder:
+    """Train an adapter into a new run folder under `runs` beside the sheet.
+
+    The folder gets the sheet, the log as it happens, the adapter whenever validation improves, and the curve.
+    """
+    from foldkit.adapters import AdapterHeader, attach, save_adapter
+    from foldkit.curves import save_picture
+    from foldkit.models import open_base
+    from foldkit.training import Checked, train_adapter
+
+    inputs = open_inputs(sheet)
+    dataset = build(sheet, inputs)
+    base = open_base(sheet.base_path())
+    if sheet.train.window > base.decoder.spec.max_positions:
+        room = base.decoder.spec.max_positions
+        raise InputError("[train]", "window", f"at most the base's {room}", sheet.train.window, "lower the window")
+    run = new_run(sheet.path("runs"), name)
+    _write_sheet(sheet, run)
+    adapter = attach(base.decoder, sheet.adapter)
+    markup = dataclasses.asdict(inputs.markup) | {"where": "adapter file, markup"}
+    header = AdapterHeader(
+        sheet.adapter, inputs.template.as_mapping(), markup, sheet.base.model, base.fingerprint, dataset.fingerprint
+    )
+    log = LogWriter(run.log)
+    try:
+        for event in train_adapter(
+            base.decoder, adapter, dataset.parts["train"], dataset.parts["validation"], sheet.train
+        ):
+            name, figures = _logged(event)
+            log.write(name, **figures)
+            if isinstance(event, Checked) and event.best:
+                save_adapter(run.adapter, adapter, header)
+            if on_event:
+                on_event(event)
+    except BaseException as error:
+        log.write("failed", reason=str(error) or type(error).__name__)
+        raise
+    save_picture(read_log(run.log), f"{run.path.name}: {sheet.base.model}", run.curve)
+    return run
+
+
+def _logged(event: TrainEvent) -> tuple[str, dict[str, Any]]:
+    names = {"Started": "started", "Stepped": "step", "Checked": "validation", "Finished": "finished"}
+    return names[type(event).__name__], dataclasses.asdict(event)
+
+
+def _write_sheet(sheet: Sheet, run: RunFolder) -> None:
+    folder = os.path.relpath(sheet.folder.resolve(), run.path.resolve())
+    values = {"folder": Path(folder).as_posix(), **sheet.as_mapping()}
+    write_aside(run.sheet, json.dumps(values, indent=2, ensure_ascii=False) + "\n")

@@ -1,0 +1,91 @@
+"""The steps of a sheet on a tiny base, from Python."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import pytest
+
+import foldkit
+from foldkit.adapters import read_header
+from foldkit.formats import InputError, UsageError, read_jsonl
+from foldkit.runs import read_log
+from foldkit.training import Finished, TrainEvent
+
+
+def test_rows_to_scores(work_folder: Path) -> None:
+    """Built once, trained, scored, asked; the run folder holds all of it; the same seed gives the same bytes."""
+    sheet = foldkit.read_sheet(work_folder / "fold.toml")
+    dataset = foldkit.build(sheet)
+    built = work_folder / "built" / "manifest.json"
+    stamp = built.stat().st_mtime_ns
+    events: list[TrainEvent] = []
+    run = foldkit.train(sheet, "first", events.append)
+    assert built.stat().st_mtime_ns == stamp
+    assert isinstance(events[-1], Finished)
+    log = read_log(run.log)
+    assert [len(log.of(name)) for name in ("started", "validation", "finished")] == [1, 3, 1]
+    assert log.series("step", "loss")[0] == list(range(1, events[-1].step + 1))
+    again = foldkit.train(sheet, "again")
+    assert again.adapter.read_bytes() == run.adapter.read_bytes()
+    header = read_header(run.adapter)
+    assert header.template["name"] == "question"
+    assert header.data_fingerprint == dataset.fingerprint
+    heard: list[tuple[str, int, int]] = []
+    card = foldkit.score(sheet, run, lambda *what: heard.append(what))
+    assert [score.name for score in card.contenders] == ["base", "adapter"]
+    assert card.contender("adapter").measures["loss"].value < card.contender("base").measures["loss"].value
+    assert heard[-1] == ("adapter", card.n_rows, card.n_rows)
+    test_rows = {example.row for example in dataset.parts["test"]}
+    assert {row["row"] for row in read_jsonl(run.path / "rows.jsonl")} == test_rows
+    assert json.loads(run.scorecard.read_text()) == json.loads(json.dumps(card.as_mapping()))
+    assert run.curve.exists()
+    asked = foldkit.open_asked(run.adapter)
+    assert asked.main_slot == "question"
+    row = asked.row("wind 3 west?", {})
+    prompt = next(e for e in dataset.parts["train"])
+    assert asked.answer(row, adapted=False, max_tokens=5) != asked.answer(row, max_tokens=5)
+    source = dict(enumerate(read_jsonl(work_folder / "rows.jsonl"), 1))[prompt.row]
+    ids = asked.answerer.prompt_ids({"question": source["question"]})
+    assert ids == prompt.ids[: prompt.learned.index(True)]
+    with pytest.raises(UsageError, match="did you mean 'question'"):
+        asked.row("", {"questions": "x"})
+
+
+def test_what_no_longer_fits_together_is_refused(work_folder: Path) -> None:
+    """An adapter scored on other data; a window over the base's positions; an adapter without its base."""
+    path = work_folder / "fold.toml"
+    run = foldkit.train(foldkit.read_sheet(path, ["train.epochs=0.2", "train.validations=1"]))
+    with pytest.raises(InputError, match="score with the sheet it was trained by"):
+        foldkit.score(foldkit.read_sheet(path, ["split.seed=0"]), run)
+    with pytest.raises(InputError, match="at most the base's 256"):
+        foldkit.train(foldkit.read_sheet(path, ["train.window=512"]))
+    (work_folder / "tiny").rename(work_folder / "moved")
+    with pytest.raises(InputError, match="check the path of the base"):
+        foldkit.open_asked(run.adapter)
+    assert foldkit.open_asked(run.adapter, work_folder / "moved")
+
+
+def test_a_training_that_fails_says_so_in_its_log(work_folder: Path) -> None:
+    """The reason is the last event."""
+    sheet = foldkit.read_sheet(work_folder / "fold.toml")
+
+    def stop(event: TrainEvent) -> None:
+        raise RuntimeError("enough")
+
+    with pytest.raises(RuntimeError, match="enough"):
+        foldkit.train(sheet, "broken", stop)
+    assert read_log(work_folder / "runs" / "broken" / "log.jsonl").events[-1]["reason"] == "enough"
+
+
+def test_leaks_of_the_split_are_found(work_folder: Path) -> None:
+    """Each row copied: with the copies apart there are leaks, kept together there are none."""
+    lines = [line | {"pair": str(i)} for i, line in enumerate(read_jsonl(work_folder / "rows.jsonl"))]
+    copies = [{**line, "note": "copy"} for line in lines]
+    (work_folder / "rows.jsonl").write_text("".join(json.dumps(line) + "\n" for line in [*lines, *copies]))
+    path = work_folder / "fold.toml"
+    parts, leaks = foldkit.split(foldkit.read_sheet(path))
+    assert leaks
+    assert all(parts[leak.row] == leak.part != "train" for leak in leaks)
+    assert foldkit.split(foldkit.read_sheet(path, ["split.group=pair"]))[1] == []
