@@ -1,0 +1,5 @@
+"""`python -m foldkit`."""
+
+from foldkit.cli import main
+
+main()

@@ -1,0 +1,85 @@
+"""What the commands share: the options that name a sheet, consoles, tables."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, TypeVar
+
+import click
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from foldkit.runs import RunFolder
+    from foldkit.work import Sheet
+
+F = TypeVar("F", bound=Callable[..., Any])
+
+
+def sheet_options(command: F) -> F:
+    """Add `--sheet` and `--set` to a command."""
+    add_set = click.option(
+        "--set", "changes", multiple=True, metavar="SECTION.KEY=VALUE", help="Change one setting; may be repeated."
+    )
+    add_sheet = click.option(
+        "--sheet",
+        "sheet_file",
+        type=click.Path(path_type=Path),
+        default=Path("fold.toml"),
+        show_default=True,
+        help="The sheet to work from.",
+    )
+    return add_sheet(add_set(command))
+
+
+def open_sheet(sheet_file: Path, changes: Sequence[str]) -> Sheet:
+    """Read the sheet of a command."""
+    from foldkit.work import read_sheet
+
+    return read_sheet(sheet_file, changes)
+
+
+def find_run(sheet: Sheet, name: str) -> RunFolder:
+    """Return the run of that name, or the newest one."""
+    from foldkit.formats import UsageError, near_name
+    from foldkit.runs import RunFolder, newest_run
+
+    folder = sheet.path("runs")
+    if not name:
+        return newest_run(folder)
+    if not (folder / name).is_dir():
+        known = [path.name for path in folder.glob("*")] if folder.is_dir() else []
+        raise UsageError("--run", "run", "a run of this sheet", name, near_name(name, known))
+    return RunFolder(folder / name)
+
+
+def out() -> Console:
+    """Return the console of results."""
+    from rich.console import Console
+
+    return Console(highlight=False, soft_wrap=False)
+
+
+def err() -> Console:
+    """Return the console of progress."""
+    from rich.console import Console
+
+    return Console(stderr=True, highlight=False)
+
+
+def show_table(console: Console, header: Sequence[str], lines: Sequence[Sequence[str]], title: str = "") -> None:
+    """Print a table; columns of figures stand to the right."""
+    from rich.box import SIMPLE_HEAD
+    from rich.table import Table
+    from rich.text import Text
+
+    if title:
+        console.print(f"\n[bold]{title}[/bold]", soft_wrap=True)
+    table = Table(box=SIMPLE_HEAD, pad_edge=False)
+    for index, name in enumerate(header):
+        figures = bool(lines) and all(line[index][:1].isdigit() or line[index] == "–" for line in lines)
+        table.add_column(Text(name), justify="right" if figures else "left", overflow="fold")
+    for line in lines:
+        table.add_row(*(Text(cell) for cell in line))
+    console.print(table)

@@ -1,0 +1,60 @@
+"""`foldkit demo`: the whole way on the data that ships."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from .common import err, open_sheet, out
+
+QUESTION = (
+    "Wind has gone round to the southwest, I'd call it five, gusting seven at the Stack, glass falling, "
+    "can just see Low Pell, four miles. White water all round. 0600 reading."
+)
+STATION = "Gannet Stack"
+
+
+@click.command(epilog="Example: foldkit demo --folder try --set train.epochs=2")
+@click.option("--folder", type=click.Path(path_type=Path), default=Path("pellam-sound"), show_default=True)
+@click.option("--base", type=click.Path(path_type=Path), help="Another base: a folder or a .gguf file.")
+@click.option("--set", "changes", multiple=True, metavar="SECTION.KEY=VALUE", help="Change one setting of the sheet.")
+def demo(folder: Path, base: Path | None, changes: tuple[str, ...]) -> None:
+    """Go the whole way on sample data: rows, template, split, training, curve, scores, one question."""
+    import time
+
+    from foldkit.demo import copy_demo
+    from foldkit.rows import summarise
+    from foldkit.work import build, open_asked, open_inputs
+
+    from .ask import answers_of
+    from .build import show_dataset
+    from .look import show_row, show_summary, shown_row
+    from .score import score_with_progress, show_scorecard
+    from .train import show_run, train_with_progress
+
+    began = time.perf_counter()
+    own = (f"base.model='{base.resolve()}'",) if base else ()
+    sheet = open_sheet(copy_demo(folder), (*own, *changes))
+    _step("The rows and one of them in the template", "foldkit look")
+    inputs = open_inputs(sheet)
+    show_summary(sheet, summarise(inputs.table))
+    show_row(inputs, shown_row(inputs, None))
+    _step("The dataset: checked, split by day, tokenised", "foldkit build")
+    show_dataset(build(sheet, inputs))
+    _step("Training", "foldkit train")
+    run = train_with_progress(sheet)
+    show_run(run)
+    _step("Scores on rows that training never saw", "foldkit score")
+    show_scorecard(score_with_progress(sheet, run))
+    _step("A question of our own wording", f'foldkit ask --both --slot station="{STATION}" "Wind has gone …"')
+    asked = open_asked(run.adapter)
+    row = asked.row(QUESTION, {"station": STATION})
+    out().print(f"keeper : {QUESTION}", markup=False)
+    for name, answer in answers_of(asked, row, base=True, adapter=True, max_tokens=60).items():
+        out().print(f"{name:<7}: {' / '.join(answer.splitlines())}", markup=False)
+    err().print(f"\nAll of it stands in {run.path}; {time.perf_counter() - began:.0f} s", soft_wrap=True)
+
+
+def _step(title: str, command: str) -> None:
+    out().print(f"\n[bold]{title}[/bold]  [dim]{command}[/dim]")

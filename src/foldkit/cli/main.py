@@ -1,0 +1,66 @@
+"""The command `foldkit`: its group of commands, and errors as one line with an exit code."""
+
+from __future__ import annotations
+
+import difflib
+import os
+import sys
+
+import click
+
+from foldkit.formats.errors import FoldKitError, UsageError
+
+from . import ask, build, demo, look, score, split, train
+
+EPILOG = "Start with `foldkit demo`. Every command reads fold.toml in this folder, or the sheet named with --sheet."
+
+
+class Commands(click.Group):
+    """A group that lists its commands in the order people work and suggests the near name of an unknown one."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        """Return the commands in the order they were added."""
+        return list(self.commands)
+
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        """Find a command; an unknown one is refused with the near name."""
+        if args and self.get_command(ctx, args[0]) is None and not args[0].startswith("-"):
+            close = difflib.get_close_matches(args[0], list(self.commands), n=1)
+            hint = f"did you mean {close[0]!r}?" if close else f"known: {', '.join(self.commands)}"
+            raise click.UsageError(f"no command {args[0]!r}; {hint}", ctx)
+        return super().resolve_command(ctx, args)
+
+
+@click.group(cls=Commands, epilog=EPILOG, context_settings={"help_option_names": ["-h", "--help"]})
+@click.version_option(package_name="fold-kit")
+def foldkit() -> None:
+    """From rows to a low-rank adapter and an honest score, on local hardware."""
+
+
+for command in (look.look, split.split, build.build, train.train, score.score, ask.ask, demo.demo):
+    foldkit.add_command(command)
+
+
+def main() -> None:
+    """Run the command line: exit code 2 for a wrong call, 1 for a failure, 130 for an interrupt."""
+    try:
+        foldkit.main(standalone_mode=False)
+    except click.ClickException as error:
+        error.show()
+        sys.exit(2)
+    except UsageError as error:
+        _fail(str(error), 2)
+    except (FoldKitError, OSError) as error:
+        _fail(str(error), 1)
+    except (click.Abort, KeyboardInterrupt):
+        _fail("interrupted", 130)
+
+
+def _fail(message: str, code: int) -> None:
+    click.echo(f"foldkit: {message}", err=True)
+    sys.stdout.flush()
+    if isinstance(sys.exc_info()[1], BrokenPipeError):
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+    sys.exit(code)

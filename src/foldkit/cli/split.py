@@ -1,0 +1,31 @@
+"""`foldkit split`: which rows go to which part, and what leaks."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from .common import open_sheet, out, sheet_options, show_table
+
+
+@click.command(epilog="Example: foldkit split --rows > parts.tsv")
+@sheet_options
+@click.option("--rows", "each", is_flag=True, help="Print every row's number and part, tab between.")
+def split(sheet_file: Path, changes: tuple[str, ...], each: bool) -> None:
+    """Show the split and rows whose texts stand in train and outside it."""
+    from foldkit.datasets.splitting import counts
+    from foldkit.work import split as split_rows
+
+    sheet = open_sheet(sheet_file, changes)
+    parts, leaks = split_rows(sheet)
+    if each:
+        click.echo("\n".join(f"{row}\t{part}" for row, part in parts.items()))
+        return
+    console = out()
+    lines = [[part, str(n), f"{n / len(parts):.1%}"] for part, n in counts(list(parts)).items()]
+    together = f", rows of one {sheet.split.group} together" if sheet.split.group else ""
+    show_table(console, ["part", "rows", "share"], lines, f"split, seed {sheet.split.seed}{together}")
+    for leak in leaks[:10]:
+        console.print(f"! row {leak.row} in {leak.part} has the texts of row {leak.train_row} in train")
+    console.print("no row outside train has the texts of a row in train" if not leaks else f"! {len(leaks)} leaks")

@@ -1,0 +1,112 @@
+"""The command line: what it prints where, and its exit codes."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+import foldkit
+from foldkit.cli.main import foldkit as group
+
+
+def call(*words: str, cwd: Path) -> subprocess.CompletedProcess[str]:
+    environment = {**os.environ, "COLUMNS": "120"}
+    return subprocess.run(
+        [sys.executable, "-m", "foldkit", *words], cwd=cwd, capture_output=True, text=True, env=environment, check=False
+    )
+
+
+def test_the_whole_way(work_folder: Path) -> None:
+    """look, split, build, train, score, ask: results on standard output, progress on standard error."""
+    looked = call("look", "--row", "2", cwd=work_folder)
+    assert looked.returncode == 0, looked.stderr
+    assert "【east<end>】" in looked.stdout
+    assert json.loads(call("look", "--json", cwd=work_folder).stdout)["n_rows"] == 40
+    lines = call("split", "--rows", cwd=work_folder).stdout.splitlines()
+    assert len(lines) == 40
+    assert {line.split("\t")[1] for line in lines} == {"train", "validation", "test"}
+    assert "no row outside train" in call("split", cwd=work_folder).stdout
+    assert "learned tokens" in call("build", cwd=work_folder).stdout
+    trained = call("train", "--name", "first", cwd=work_folder)
+    assert trained.returncode == 0, trained.stderr
+    assert "best validation loss" in trained.stdout
+    assert "best so far" in trained.stderr
+    assert "best so far" not in trained.stdout
+    scored = call("score", "--run", "first", cwd=work_folder)
+    assert scored.returncode == 0, scored.stderr
+    assert "adapter is better than base: loss" in scored.stdout
+    asked = call("ask", "wind 3 west?", "--both", "--max-tokens", "3", cwd=work_folder)
+    assert [line.partition(":")[0] for line in asked.stdout.splitlines() if ":" in line] == ["base", "adapter"]
+
+
+def test_the_demo_goes_the_whole_way(tmp_path: Path) -> None:
+    """On the data and the base that ship, here with a short training; every step says its own command."""
+    few = ("--set", "train.epochs=0.3", "--set", "train.validations=1", "--set", "score.contender=[]")
+    done = call("demo", "--folder", "d", *few, cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    for command in ("look", "build", "train", "score", "ask --both"):
+        assert f"foldkit {command}" in done.stdout
+    run = tmp_path / "d" / "runs" / "run-001"
+    assert {
+        "adapter.safetensors",
+        "curve.png",
+        "log.jsonl",
+        "rows.jsonl",
+        "scorecard.json",
+        "scorecard.md",
+        "sheet.json",
+    } == {path.name for path in run.iterdir()}
+
+
+@pytest.mark.parametrize(
+    ("words", "code", "said"),
+    [
+        (["trian"], 2, "did you mean 'train'"),
+        (["train", "--set", "train.epoch=1"], 2, "did you mean 'epochs'"),
+        (["train", "--sheet", "none.toml"], 1, "none.toml: file: expected an existing file"),
+        (["score"], 1, "train first"),
+        (["score", "--run", "x"], 2, "a run of this sheet"),
+        (["ask", "--slot", "x"], 2, "expected name=value"),
+        (["look", "--row", "99"], 2, "1 to 40"),
+        (["look", "--colour"], 2, "No such option"),
+        (["build", "--set", "rows.source=none.csv"], 1, "none.csv"),
+    ],
+)
+def test_mistakes_get_one_clear_line(work_folder: Path, words: list[str], code: int, said: str) -> None:
+    """Exit code 2 for a wrong call, 1 for a failure; nothing on standard output, no traceback."""
+    done = call(*words, cwd=work_folder)
+    assert (done.returncode, done.stdout) == (code, "")
+    assert said in done.stderr
+    assert "Traceback" not in done.stderr
+
+
+def test_help_and_import_load_nothing_heavy(tmp_path: Path) -> None:
+    """No torch, no tables, no plotting; every command has a help text with an example."""
+    heavy = "torch,pandas,matplotlib,tokenizers,numpy"
+    code = (
+        "import sys, foldkit; from foldkit.cli.main import foldkit as group; "
+        "group.main(['--help'], standalone_mode=False); "
+        f"print([name for name in '{heavy}'.split(',') if name in sys.modules])"
+    )
+    done = subprocess.run([sys.executable, "-c", code], cwd=tmp_path, capture_output=True, text=True, check=True)
+    assert done.stdout.splitlines()[-1] == "[]"
+    for name, command in group.commands.items():
+        assert command.epilog, name
+        assert command.epilog.startswith(f"Example: foldkit {name}")
+
+
+def test_the_public_names_are_those_of_the_doors() -> None:
+    """Every name of every lazy door opens."""
+    import importlib
+
+    for room in ("", ".models", ".adapters", ".answering", ".training", ".scoring", ".work"):
+        door = importlib.import_module(f"foldkit{room}")
+        assert all(getattr(door, name) is not None for name in door.__all__)
+        with pytest.raises(AttributeError, match="no attribute"):
+            door.nothing  # noqa: B018
+    assert "train" in foldkit.__all__
