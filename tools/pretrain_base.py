@@ -22,6 +22,7 @@ from tokenizers import Tokenizer, decoders, models, pre_tokenizers, trainers
 from torch import Tensor
 from torch.nn import functional
 
+from draw_pretraining import draw
 from foldkit.demo import prose
 from foldkit.demo.notes import make_rows
 from foldkit.demo.world import BULLETIN_PATTERN
@@ -236,6 +237,7 @@ def run(minutes: float, seed: int, out: Path) -> None:
             last_probe, n_tokens = progress.seconds, 0
             save_checkpoint(out, decoder, optimiser, progress)
     save_folder(decoder, out, source.end_id)
+    draw(out)
 
 
 if __name__ == "__main__":

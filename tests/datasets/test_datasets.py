@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import dataclasses
+import json
 from pathlib import Path
 
 import pandas as pd
@@ -9,8 +11,8 @@ import pytest
 
 from foldkit.datasets import SplitSettings, assign_parts, build_dataset, find_leaks, read_built, write_built
 from foldkit.formats import InputError, UsageError
-from foldkit.templates import read_template
-from foldkit.tokens import Encoder, TextSide
+from foldkit.templates import Markup, read_template
+from foldkit.tokens import Encoder, TextSide, TextTokenizer
 
 
 def table_of(n: int = 200) -> pd.DataFrame:
@@ -91,6 +93,24 @@ def test_rows_that_cannot_be_used_are_set_aside_by_name(side: TextSide, tmp_path
         build_dataset(
             table.rename(columns={"answer": "reply"}), template, Encoder(side, side.markup()), SplitSettings(), 60
         )
+
+
+def test_what_the_encoding_loses_is_said(side: TextSide, tmp_path: Path, tokenizer_text: str) -> None:
+    """A markup whose prompt ends in a blank; a tokenizer that drops accents; neither in the usual way."""
+    table, template = table_of(60), read_template("question", tmp_path)
+    table.loc[7, "answer"] = "Sølen é"
+
+    def notes(side: TextSide, markup: Markup) -> list[str]:
+        dataset = build_dataset(table, template, Encoder(side, markup), SplitSettings(0.2, 0.2), 60)
+        return [note for note in dataset.notes if "columns" not in note]
+
+    assert notes(side, side.markup()) == []
+    ends = "{% for m in messages %}{{ m.role }}: {{ m.content }}<end>{% endfor %}"
+    assert notes(side, Markup(ends)) == ["the prompt ends in a blank in 60 rows, first 1"]
+    values = json.loads(tokenizer_text)
+    values["normalizer"] = {"type": "Sequence", "normalizers": [{"type": "NFD"}, {"type": "StripAccents"}]}
+    lossy = dataclasses.replace(side, tokenizer=TextTokenizer(json.dumps(values), "here"))
+    assert notes(lossy, side.markup()) == ["the tokenizer does not give the target back exactly in 1 rows, first 7"]
 
 
 def test_a_stored_dataset_comes_back_until_its_inputs_change(side: TextSide, tmp_path: Path) -> None:

@@ -25,7 +25,10 @@ VERSION = 1
 
 @dataclass(frozen=True)
 class AdapterHeader:
-    """What an adapter file says of itself; `template` and `markup` are those it was trained with."""
+    """What an adapter file says of itself.
+
+    `template` and `markup` are those it was trained with; `strip` says that blanks at the ends of cells were taken off.
+    """
 
     settings: AdapterSettings
     template: dict[str, Any]
@@ -33,6 +36,7 @@ class AdapterHeader:
     base: str
     base_fingerprint: str
     data_fingerprint: str
+    strip: bool = True
 
 
 def save_adapter(path: Path, adapter: Adapter, header: AdapterHeader) -> None:

@@ -3,14 +3,10 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 import click
 
-from .common import find_run, open_sheet, out, sheet_options
-
-if TYPE_CHECKING:
-    from foldkit.work import Asked
+from .common import find_run, open_sheet, sheet_options
 
 
 @click.command(epilog='Example: foldkit ask "Wind west, force four, glass steady" --slot station="Low Pell" --both')
@@ -23,6 +19,8 @@ if TYPE_CHECKING:
 @click.option("--base-only", is_flag=True, help="Ask the base without the adapter.")
 @click.option("--both", is_flag=True, help="Ask the base and the adapter.")
 @click.option("--max-tokens", type=click.IntRange(1), default=200, show_default=True)
+@click.option("--temperature", type=float, default=0.0, help="0 takes the likeliest token each time.")
+@click.option("--seed", type=int, default=0, help="Seed of a sampled answer.")
 def ask(
     text: str,
     sheet_file: Path,
@@ -34,23 +32,24 @@ def ask(
     base_only: bool,
     both: bool,
     max_tokens: int,
+    temperature: float,
+    seed: int,
 ) -> None:
     """Ask the adapter a question, in the template it was trained with."""
+    from foldkit.models import Sampling
     from foldkit.work import open_asked
 
+    sampling = Sampling(temperature, seed)
     filled = dict(_slot(value) for value in slots)
     file = adapter_at or find_run(open_sheet(sheet_file, changes), run_name).adapter
     asked = open_asked(file, base_at)
     row = asked.row(text, filled)
-    answers = answers_of(asked, row, base=both or base_only, adapter=not base_only, max_tokens=max_tokens)
-    for name, answer in answers.items():
-        out().print(f"{name}: {answer}" if both else answer, markup=False, soft_wrap=True)
-
-
-def answers_of(asked: Asked, row: dict[str, str], *, base: bool, adapter: bool, max_tokens: int) -> dict[str, str]:
-    """Return the answers of base and adapter by name, those that are wanted."""
-    wanted = [("base", False)] * base + [("adapter", True)] * adapter
-    return {name: asked.answer(row, adapted=adapted, max_tokens=max_tokens).strip() for name, adapted in wanted}
+    wanted = [("base", False)] * (both or base_only) + [("adapter", True)] * (not base_only)
+    for name, adapted in wanted:
+        click.echo(f"{name}: " if both else "", nl=False)
+        for piece in asked.pieces(row, adapted=adapted, max_tokens=max_tokens, sampling=sampling):
+            click.echo(piece, nl=False)
+        click.echo()
 
 
 def _slot(value: str) -> tuple[str, str]:

@@ -27,7 +27,6 @@ def demo(folder: Path, base: Path | None, changes: tuple[str, ...]) -> None:
     from foldkit.rows import summarise
     from foldkit.work import build, open_asked, open_inputs
 
-    from .ask import answers_of
     from .build import show_dataset
     from .look import show_row, show_summary, shown_row
     from .score import score_with_progress, show_scorecard
@@ -51,8 +50,9 @@ def demo(folder: Path, base: Path | None, changes: tuple[str, ...]) -> None:
     asked = open_asked(run.adapter)
     row = asked.row(QUESTION, {"station": STATION})
     out().print(f"keeper : {QUESTION}", markup=False)
-    for name, answer in answers_of(asked, row, base=True, adapter=True, max_tokens=60).items():
-        out().print(f"{name:<7}: {' / '.join(answer.splitlines())}", markup=False)
+    for name, adapted in (("base", False), ("adapter", True)):
+        answer = asked.answer(row, adapted=adapted, max_tokens=60)
+        out().print(f"{name:<7}: {' / '.join(answer.split(chr(10)))}", markup=False)
     err().print(f"\nAll of it stands in {run.path}; {time.perf_counter() - began:.0f} s", soft_wrap=True)
 
 

@@ -10,7 +10,7 @@ import pandas as pd
 from foldkit.formats import fingerprint_value
 from foldkit.rows.reading import column
 from foldkit.templates import Template
-from foldkit.tokens import Encoder
+from foldkit.tokens import Encoded, Encoder
 
 from .splitting import PARTS, SplitSettings, assign_parts
 
@@ -80,7 +80,8 @@ def build_dataset(
             placed[str(parts[row])].append(example)
     examples = {part: tuple(found) for part, found in placed.items()}
     whole = {part: [[e.row, *e.ids, *map(int, e.learned)] for e in found] for part, found in examples.items()}
-    return Dataset(examples, tuple(set_aside), fingerprint_value(whole), _notes(table, template))
+    notes = (*_unused(table, template), *_encoding_notes(table, examples, template, encoder))
+    return Dataset(examples, tuple(set_aside), fingerprint_value(whole), notes)
 
 
 def rows_of(table: pd.DataFrame) -> list[tuple[int, dict[str, str]]]:
@@ -104,6 +105,23 @@ def _encode(
     return Example(row, encoded.ids, encoded.learned)
 
 
-def _notes(table: pd.DataFrame, template: Template) -> tuple[str, ...]:
+def _unused(table: pd.DataFrame, template: Template) -> list[str]:
     unused = [str(name) for name in table.columns if name not in template.slots()]
-    return (f"columns the template does not use: {', '.join(unused)}",) if unused else ()
+    return [f"columns the template does not use: {', '.join(unused)}"] if unused else []
+
+
+def _encoding_notes(
+    table: pd.DataFrame, parts: Mapping[str, tuple[Example, ...]], template: Template, encoder: Encoder
+) -> list[str]:
+    """Say which rows have a prompt that ends in a blank, and which targets the tokenizer cannot give back."""
+    rows, decode = dict(rows_of(table)), encoder.tokenizer.decode
+    blank_ends, lossy = [], []
+    for example in sorted((e for part in parts.values() for e in part), key=lambda e: e.row):
+        n_prompt = Encoded(example.ids, example.learned).n_prompt
+        if decode(example.ids[:n_prompt], keep_control=True).endswith((" ", "\t")):
+            blank_ends.append(example.row)
+        target = template.target(rows[example.row])
+        if decode(example.ids[n_prompt:-1], keep_control=True) not in (target, target.strip()):
+            lossy.append(example.row)
+    said = [(blank_ends, "the prompt ends in a blank"), (lossy, "the tokenizer does not give the target back exactly")]
+    return [f"{what} in {len(found)} rows, first {found[0]}" for found, what in said if found]

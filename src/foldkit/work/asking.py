@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -11,7 +11,7 @@ from foldkit.adapters import load_adapter, read_header
 from foldkit.answering import Answerer
 from foldkit.formats import UsageError, near_name
 from foldkit.formats.jsonl import read_text
-from foldkit.models import open_base
+from foldkit.models import Sampling, open_base
 from foldkit.runs import RunFolder
 from foldkit.tokens import open_text_side
 
@@ -23,6 +23,7 @@ class Asked:
     """An adapter on its base, ready for questions."""
 
     answerer: Answerer
+    strip: bool
 
     @property
     def slots(self) -> tuple[str, ...]:
@@ -36,15 +37,25 @@ class Asked:
         return users[-1].slots()[0] if users else self.slots[0]
 
     def row(self, text: str, slots: Mapping[str, str]) -> dict[str, str]:
-        """Return the row of a question. Raises UsageError for a slot that the template has not."""
+        """Return the row of a question, blanks at the ends of cells taken off where the training did so.
+
+        Raises UsageError for a slot that the template has not.
+        """
         for name in slots:
             if name not in self.slots:
                 raise UsageError("question", "slot", "a slot of the template", name, near_name(name, self.slots))
-        return ({self.main_slot: text} if text else {}) | dict(slots)
+        cells = ({self.main_slot: text} if text else {}) | dict(slots)
+        return {name: cell.strip() if self.strip else cell for name, cell in cells.items()}
 
     def answer(self, row: Mapping[str, str], *, adapted: bool = True, max_tokens: int = 200) -> str:
         """Return the likeliest answer of the adapter, or of the base itself."""
         return self.answerer.answers([row], max_tokens, adapted=adapted)[0]
+
+    def pieces(
+        self, row: Mapping[str, str], *, adapted: bool = True, max_tokens: int = 200, sampling: Sampling | None = None
+    ) -> Iterator[str]:
+        """Yield the answer in pieces as they are found."""
+        return self.answerer.streamed(row, max_tokens, adapted=adapted, sampling=sampling)
 
 
 def open_asked(adapter_at: Path, base_at: Path | None = None) -> Asked:
@@ -56,7 +67,7 @@ def open_asked(adapter_at: Path, base_at: Path | None = None) -> Asked:
     path = base_at or base_path(header.base, _sheet_folder(RunFolder(adapter_at.parent)))
     base = open_base(path)
     adapter, header = load_adapter(adapter_at, base)
-    return Asked(Answerer.of_adapter(base.decoder, open_text_side(path), adapter, header))
+    return Asked(Answerer.of_adapter(base.decoder, open_text_side(path), adapter, header), header.strip)
 
 
 def _sheet_folder(run: RunFolder) -> Path:

@@ -77,7 +77,13 @@ def train(sheet: Sheet, name: str = "", on_event: OnEvent | None = None) -> RunF
     adapter = attach(base.decoder, sheet.adapter)
     markup = dataclasses.asdict(inputs.markup) | {"where": "adapter file, markup"}
     header = AdapterHeader(
-        sheet.adapter, inputs.template.as_mapping(), markup, sheet.base.model, base.fingerprint, dataset.fingerprint
+        sheet.adapter,
+        inputs.template.as_mapping(),
+        markup,
+        sheet.base.model,
+        base.fingerprint,
+        dataset.fingerprint,
+        sheet.rows.strip,
     )
     log = LogWriter(run.log)
     try:
