@@ -13,7 +13,7 @@ from foldkit.demo.files import DATA
 from foldkit.demo.notes import csv_text, make_rows
 from foldkit.demo.world import BULLETIN_PATTERN, Readings, advice, bulletin, draw_readings, parse_bulletin
 from foldkit.models import fingerprint_base, open_base
-from foldkit.rows import read_rows, summarise
+from foldkit.rows import RowsSettings, read_rows, summarise
 from foldkit.tokens import open_text_side
 from foldkit.work import read_sheet
 
@@ -27,7 +27,7 @@ def test_the_shipped_files_are_those_the_generators_make() -> None:
 
 def test_the_rows_have_the_mess_that_real_files_have() -> None:
     """Blanks, stray spaces, exact and near duplicates, a number where text belongs, accents."""
-    table = read_rows(DATA / "notes.csv", strip=False)
+    table = read_rows(RowsSettings("notes.csv", strip=False), DATA).table
     summary = summarise(table)
     columns = {c.name: c for c in summary.columns}
     assert 590 <= summary.n_rows <= 620

@@ -1,28 +1,123 @@
-"""CSV and JSON lines to a table, and what is seen in it."""
+"""Every kind of file to the same table; what is bad is named or set aside; what is odd is seen."""
 
 from __future__ import annotations
 
+import gzip
+import json
+import random
 from collections.abc import Callable
 from pathlib import Path
 
+import pandas as pd
+import pyarrow as pa
+import pyarrow.feather
+import pyarrow.parquet
 import pytest
 
-from foldkit.formats import InputError
-from foldkit.rows import read_rows, summarise
-from foldkit.rows.reading import column
+from foldkit.formats import FoldKitError, InputError, UsageError
+from foldkit.rows import READERS, RowsSettings, column, read_rows, recognise, stream_rows, summarise
 
 Write = Callable[[str, str], Path]
+ROWS = [{"a": "1", "b": "x, \u2028y\nz"}, {"a": "", "b": "é"}, {"a": "2.5", "b": "日本 👩‍🚀"}]
 
 
-def test_csv_and_json_lines_give_the_same_table(write: Write) -> None:
-    """Every cell as text, blanks as empty text, rows numbered from 1, quoted line ends and odd separators kept."""
-    csv_file = write("a.csv", 'a,b\n 1 ,"x, \u2028y\nz"\n,é\n')
-    jsonl = write("a.jsonl", '{"a": 1, "b": "x, \\u2028y\\nz"}\n{"a": null, "b": "é"}\n')
-    first, second = read_rows(csv_file), read_rows(jsonl)
-    assert first.equals(second)
-    assert first.to_dict("list") == {"a": ["1", ""], "b": ["x, \u2028y\nz", "é"]}
-    assert list(first.index) == [1, 2]
-    assert read_rows(csv_file, strip=False).loc[1, "a"] == " 1 "
+def table(path: Path, **settings: object) -> pd.DataFrame:
+    return read_rows(RowsSettings(path.name, **settings), path.parent).table  # type: ignore[arg-type]
+
+
+def write_kind(folder: Path, ending: str) -> Path:
+    """Write ROWS as a file of that ending."""
+    path = folder / f"a{ending}"
+    typed = [{"a": 1, "b": ROWS[0]["b"]}, {"a": None, "b": "é"}, {"a": 2.5, "b": ROWS[2]["b"]}]
+    texts = {name: [row[name] for row in ROWS] for name in ("a", "b")}
+    if ending in (".csv", ".tsv", ".tab"):
+        pd.DataFrame(texts).to_csv(path, index=False, sep="," if ending == ".csv" else "\t")
+    elif ending == ".json":
+        path.write_text(json.dumps(typed))
+    elif ending in (".jsonl", ".ndjson"):
+        path.write_text("\n\n".join(json.dumps(row) for row in typed), encoding="utf-8")
+    elif ending == ".parquet":
+        pa.parquet.write_table(pa.table(texts), path)
+    elif ending == ".feather":
+        pa.feather.write_feather(pa.table(texts), path)
+    else:
+        with pa.ipc.new_stream(path, pa.table(texts).schema) as writer:
+            writer.write_table(pa.table(texts))
+    return path
+
+
+TABLES = [ending for ending in READERS if ending not in (".txt", ".md")]
+
+
+@pytest.mark.parametrize("ending", TABLES)
+@pytest.mark.parametrize("packed", [False, True])
+def test_every_kind_of_file_gives_the_same_table(tmp_path: Path, ending: str, packed: bool) -> None:
+    """Every cell as text, blanks as empty text, odd separators kept, rows from 1; gzip of any."""
+    path = write_kind(tmp_path, ending)
+    if packed:
+        path = path.rename(path.with_name(f"plain{ending}"))
+        (tmp_path / f"b{ending}.gz").write_bytes(gzip.compress(path.read_bytes()))
+        path = tmp_path / f"b{ending}.gz"
+    found = table(path)
+    assert found.to_dict("records") == ROWS
+    assert list(found.index) == [1, 2, 3]
+
+
+def test_tables_of_text_in_other_forms(tmp_path: Path, write: Write) -> None:
+    """Another delimiter and encoding, no header, cells not stripped, columns renamed."""
+    (tmp_path / "a.csv").write_bytes("Notiz;Wind\n Böe ;5\n".encode("latin-1"))
+    found = table(tmp_path / "a.csv", delimiter=";", encoding="latin-1", columns={"note": "Notiz"})
+    assert found.to_dict("records") == [{"note": "Böe", "Wind": "5"}]
+    bare = table(write("b.csv", "x,y\n z ,w\n"), header=False, strip=False)
+    assert bare.to_dict("records") == [{"column_1": "x", "column_2": "y"}, {"column_1": " z ", "column_2": "w"}]
+
+
+def test_json_under_a_path_of_keys_and_nested_cells(write: Write) -> None:
+    """The path is followed; lists in cells become JSON text, truth values words; columns may differ by row."""
+    path = write("a.json", '{"data": {"items": [{"m": [{"role": "user"}], "ok": true}, {"n": 1}]}}')
+    assert table(path, key="data.items").to_dict("records") == [
+        {"m": '[{"role": "user"}]', "ok": "true", "n": ""},
+        {"m": "", "ok": "", "n": "1"},
+    ]
+
+
+@pytest.mark.parametrize(
+    ("unit", "expected"),
+    [
+        ("file", ["# One\nfirst\n\nsecond\n## Two\n```\n# no heading\n```"]),
+        ("paragraph", ["# One\nfirst", "second\n## Two\n```\n# no heading\n```"]),
+        ("heading", ["first\n\nsecond", "```\n# no heading\n```"]),
+        ("line", ["# One", "first", "second", "## Two", "```", "# no heading", "```"]),
+    ],
+)
+def test_prose_in_units(write: Write, unit: str, expected: list[str]) -> None:
+    """A row is a file, a paragraph, a section, or a line; a fenced line is no heading."""
+    path = write("a.md", "# One\nfirst\n\nsecond\n## Two\n```\n# no heading\n```\n")
+    found = table(path, unit=unit)
+    assert list(found["text"]) == expected
+    if unit == "heading":
+        assert list(found["heading"]) == ["One", "Two"]
+
+
+def test_folders_and_globs_in_the_order_of_names(tmp_path: Path) -> None:
+    """Numbers go on over the files; other kinds in a folder are passed over; nothing found is an error."""
+    for name, word in (("b.csv", "second"), ("a.jsonl", "first"), ("sub/c.csv", "third"), ("d.bin", "x")):
+        path = tmp_path / name
+        path.parent.mkdir(exist_ok=True)
+        path.write_text(f'{{"w": "{word}"}}' if name.endswith("l") else f"w\n{word}\n")
+    whole = read_rows(RowsSettings("."), tmp_path).table
+    assert whole["w"].to_dict() == {1: "first", 2: "second", 3: "third"}
+    assert list(read_rows(RowsSettings("*.csv"), tmp_path).table["w"]) == ["second"]
+    with pytest.raises(InputError, match=r"files ending in .csv"):
+        read_rows(RowsSettings("*.parquet"), tmp_path)
+
+
+def test_streaming_gives_the_same_rows_in_pieces(write: Write) -> None:
+    """In order, with the same numbers."""
+    path = write("a.csv", "n\n" + "".join(f"{i}\n" for i in range(1, 101)))
+    pieces = list(stream_rows(RowsSettings("a.csv"), path.parent, 30))
+    assert [len(piece.table) for piece in pieces] == [30, 30, 30, 10]
+    assert pd.concat([piece.table for piece in pieces]).equals(table(path))
 
 
 @pytest.mark.parametrize(
@@ -30,33 +125,110 @@ def test_csv_and_json_lines_give_the_same_table(write: Write) -> None:
     [
         ("a.csv", "", "an empty file"),
         ("a.csv", "a,b\n", "at least one row"),
-        ("a.csv", "a,b\n1,2\n1,2,3\n", r"row 2: row: expected 2 cells, found '3 cells'"),
-        ("a.csv", 'a,b\n1,"2\n', "CSV"),
+        ("a.csv", "a,b\n1,2\n1,2,3\n", r"a.csv, row 2 \(line 3\): row: expected 2 cells, found '3 cells'"),
+        ("a.csv", 'a,b\n1,"2\n', "line 2: line: expected CSV"),
         ("a.csv", "a,a\n1,2\n", "every column once"),
-        ("a.jsonl", '{"a": 1}\n{"a": [1]}\n', "row 2: column a"),
-        ("a.jsonl", '{"a": 1}\nnope\n', "line 2"),
-        ("a.xlsx", "x", r".csv or .jsonl"),
+        ("a.jsonl", '{"a": 1}\nnope\n', "line 2: line: expected a JSON object, found 'nope'"),
+        ("a.jsonl", '{"a": 1}\n[1]\n', r"line 2: row: expected a JSON object, found \[1\]"),
+        ("a.jsonl", '{"a": "\\ud83d"}', "half of a surrogate pair"),
+        ("a.json", '{"a": {"b": [{}]}}', "name the array with key"),
+        ("a.json", '{"rows": [{}]}', 'set key = "rows"'),
+        ("a.json", "[1", "expected JSON"),
+        ("a.parquet", "PAR1", "a Parquet file"),
+        ("a.arrow", "nothing", "an Arrow file or stream"),
+        ("a.csv.gz", "a,b\n", "a whole file"),
+        ("a.xlsx", "x", r".csv, .tsv"),
     ],
 )
 def test_bad_files_are_refused_by_place(write: Write, name: str, text: str, said: str) -> None:
     """File and row or line, what was expected, what was found."""
     with pytest.raises(InputError, match=said):
-        read_rows(write(name, text))
+        table(write(name, text))
 
 
-def test_a_wrong_column_gets_the_near_name(write: Write) -> None:
-    """And a right one comes back."""
-    table = read_rows(write("a.csv", "note,bulletin\nx,y\n"))
-    assert list(column(table, "note", "here")) == ["x"]
+def test_bad_rows_are_set_aside_with_their_reason_where_asked(write: Write) -> None:
+    """The others keep their numbers; nothing is lost without a count."""
+    path = write("a.jsonl", '{"a": 1}\nnope\n{"a": 3}\n[4]\n')
+    rows = read_rows(RowsSettings(path.name, on_bad="set aside"), path.parent)
+    assert rows.table["a"].to_dict() == {1: "1", 3: "3"}
+    assert [bad.row for bad in rows.bad] == [2, 4]
+    assert "line 2" in rows.bad[0].reason
+    with pytest.raises(InputError, match="none of 1"):
+        read_rows(RowsSettings(write("b.jsonl", "x\n").name, on_bad="set aside"), path.parent)
+
+
+def test_500_malformed_files_end_in_clear_errors(tmp_path: Path) -> None:
+    """Seeded damage to files of every kind: the table, or an error that names the file; never another exception."""
+    rng = random.Random(9)
+    refused = 0
+    for index in range(500):
+        ending = rng.choice(TABLES)
+        data = bytearray(write_kind(tmp_path, ending).read_bytes())
+        if rng.random() < 0.3:
+            data = bytearray(gzip.compress(bytes(data)))
+            ending += ".gz"
+        for _ in range(rng.randint(1, 6)):
+            what, at = rng.randrange(3), rng.randrange(max(1, len(data)))
+            if what == 0 and data:
+                data[min(at, len(data) - 1)] = rng.randrange(256)
+            elif what == 1:
+                del data[at : at + rng.randint(1, 9)]
+            else:
+                data[at:at] = rng.choice((b'"', b"\n", b"\x00", b",", b"{", b"\xff", b"]"))
+        path = tmp_path / f"bad-{index}{ending}"
+        path.write_bytes(data)
+        try:
+            table(path)
+        except FoldKitError as error:
+            refused += 1
+            assert path.name in str(error)
+        path.unlink()
+    assert refused > 250
+
+
+def test_columns_and_settings_that_cannot_be(write: Write) -> None:
+    """The near name of a column; a wrong encoding, unit or delimiter."""
+    path = write("a.csv", "note,bulletin\nx,y\n")
+    assert list(column(table(path), "note", "here")) == ["x"]
     with pytest.raises(InputError, match="did you mean 'bulletin'"):
-        column(table, "buletin", "here")
+        column(table(path), "buletin", "here")
+    with pytest.raises(InputError, match=r"\[rows\] columns.*did you mean 'note'"):
+        table(path, columns={"text": "notes"})
+    with pytest.raises(InputError, match="line 2: encoding: expected ascii, found 'byte c3'"):
+        table(write("b.csv", "a\né\nx\n"), encoding="ascii")
+    for wrong in ({"unit": "page"}, {"on_bad": "ignore"}, {"delimiter": ";;"}, {"encoding": "none"}):
+        with pytest.raises(UsageError, match=next(iter(wrong))):
+            RowsSettings("x", **wrong)  # type: ignore[arg-type]
+
+
+@pytest.mark.parametrize(
+    ("columns", "kind", "slots"),
+    [
+        (["Question", "Answer", "id"], "question", {"question": "Question", "answer": "Answer"}),
+        (["prompt", "completion"], "question", {"question": "prompt", "answer": "completion"}),
+        (["input", "output"], "question", {"question": "input", "answer": "output"}),
+        (["instruction", "output"], "instruction", {"instruction": "instruction", "output": "output"}),
+        (
+            ["prompt", "chosen", "rejected"],
+            "preference",
+            {"prompt": "prompt", "chosen": "chosen", "rejected": "rejected"},
+        ),
+        (["messages", "source"], "conversation", {"messages": "messages"}),
+        (["text"], "text", {"text": "text"}),
+        (["wind", "sea"], None, {}),
+    ],
+)
+def test_usual_names_are_recognised(columns: list[str], kind: str | None, slots: dict[str, str]) -> None:
+    """The kind, and which column holds which slot."""
+    found = recognise(columns)
+    assert (found.name if found else None, found.columns if found else {}) == (kind, slots)
 
 
 def test_what_is_odd_in_the_rows_is_seen(write: Write) -> None:
     """Blanks, stray numbers, lengths, and duplicates apart from the id."""
     lines = [f"{i},note {i}" for i in range(20)]
     lines += ["20,1013", "21,", "22,note 3"]
-    summary = summarise(read_rows(write("a.csv", "id,note\n" + "\n".join(lines) + "\n")))
+    summary = summarise(table(write("a.csv", "id,note\n" + "\n".join(lines) + "\n")))
     note = summary.columns[1]
     assert (summary.n_rows, note.n_blank, note.n_numbers, note.longest) == (23, 1, 1, 7)
     assert summary.duplicates == (23,)

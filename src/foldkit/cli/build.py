@@ -36,6 +36,6 @@ def show_dataset(dataset: Dataset) -> None:
     for row in dataset.set_aside[:10]:
         console.print(f"set aside: row {row.row}, {row.reason}", markup=False)
     if len(dataset.set_aside) > 10:
-        console.print(f"set aside: {len(dataset.set_aside) - 10} more rows, all named in built/manifest.json")
+        console.print(f"set aside: {len(dataset.set_aside) - 10} more rows, all in built/set_aside.jsonl")
     for note in dataset.notes:
         console.print(note, markup=False)

@@ -35,6 +35,7 @@ class SetAside:
 
     row: int
     reason: str
+    cells: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -98,10 +99,17 @@ def _encode(
 ) -> Example | SetAside:
     blank = [slot for slot in template.needed_slots(values) if not values[slot].strip()]
     if blank:
-        return SetAside(row, f"blank: {', '.join(blank)}")
-    encoded = encoder.example(template.turns(values))
+        return SetAside(row, f"blank: {', '.join(blank)}", values)
+    try:
+        turns = template.turns(values)
+    except ValueError as error:
+        return SetAside(row, str(error), values)
+    empty = [turn for turn in turns if turn.learned and not turn.text.strip()]
+    if empty or not any(turn.learned for turn in turns):
+        return SetAside(row, "no reply to learn" if not empty else "an empty reply", values)
+    encoded = encoder.example(turns)
     if len(encoded.ids) > window:
-        return SetAside(row, f"{len(encoded.ids)} tokens, the window is {window}")
+        return SetAside(row, f"{len(encoded.ids)} tokens, the window is {window}", values)
     return Example(row, encoded.ids, encoded.learned)
 
 

@@ -1,6 +1,7 @@
 """A built dataset on disk: a folder with one JSON-lines file a part and a manifest.
 
-A line is `{"row": 12, "ids": [...], "learned": [[start, end], ...]}`; spans are half open.
+A line is `{"row": 12, "ids": [...], "learned": [[start, end], ...]}`; spans are half open. Rows set aside stand in
+`set_aside.jsonl`, each with its reason and, where it could be read, its cells.
 """
 
 from __future__ import annotations
@@ -25,12 +26,14 @@ def write_built(dataset: Dataset, folder: Path, inputs: Mapping[str, Any]) -> No
     for part, examples in dataset.parts.items():
         lines = ({"row": e.row, "ids": list(e.ids), "learned": _spans(e.learned)} for e in examples)
         write_jsonl(folder / f"{part}.jsonl", lines)
+    aside = ({"row": row.row, "reason": row.reason, "cells": dict(row.cells)} for row in dataset.set_aside)
+    write_jsonl(folder / "set_aside.jsonl", aside)
     manifest = {
         "version": VERSION,
         "inputs": dict(inputs),
         "fingerprint": dataset.fingerprint,
         "counts": dataset.counts(),
-        "set_aside": [{"row": row.row, "reason": row.reason} for row in dataset.set_aside],
+        "n_set_aside": len(dataset.set_aside),
         "notes": list(dataset.notes),
     }
     write_aside(folder / "manifest.json", json.dumps(manifest, indent=2, ensure_ascii=False) + "\n")
@@ -45,9 +48,9 @@ def read_built(folder: Path, inputs: Mapping[str, Any]) -> Dataset | None:
     if manifest.get("version") != VERSION or manifest.get("inputs") != dict(inputs):
         return None
     parts = {part: tuple(map(_example, read_jsonl(folder / f"{part}.jsonl"))) for part in PARTS}
-    set_aside = tuple(SetAside(**row) for row in manifest["set_aside"])
+    set_aside = tuple(SetAside(**row) for row in read_jsonl(folder / "set_aside.jsonl"))
     dataset = Dataset(parts, set_aside, manifest["fingerprint"], tuple(manifest["notes"]))
-    if dataset.counts() != manifest["counts"]:
+    if dataset.counts() != manifest["counts"] or len(set_aside) != manifest["n_set_aside"]:
         raise InputError(folder, "parts", "the counts in manifest.json", "others", "remove the folder and build again")
     return dataset
 

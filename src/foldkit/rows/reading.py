@@ -1,44 +1,64 @@
-"""CSV and JSON lines to a table of text cells.
+"""Files to a table of text cells.
 
-The table's index is the row's number in the file, from 1, the header not counted. Blank cells are "".
+The table's index is the row's number over all files, from 1, rows that were set aside counted. Blank cells are "".
 """
 
 from __future__ import annotations
 
-import csv
-import io
+import itertools
+import json
+import math
+import zlib
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import pandas as pd
 
-from foldkit.formats import InputError, near_name, read_jsonl
-from foldkit.formats.jsonl import read_text
+from foldkit.formats import InputError, near_name
+
+from .readers import READERS, Bad, Raw, damaged
+from .settings import RowsSettings
+from .sources import ending, find_files
 
 
 @dataclass(frozen=True)
-class RowsSettings:
-    """Where the rows come from; `strip` takes blanks off both ends of every cell."""
+class BadRow:
+    """A row that could not be read, with its number and the reason."""
 
-    source: str
-    strip: bool = True
+    row: int
+    reason: str
 
 
-def read_rows(path: Path, *, strip: bool = True) -> pd.DataFrame:
-    """Return the rows of a `.csv` or `.jsonl` file, every cell as text.
+@dataclass(frozen=True)
+class Rows:
+    """All rows of a source: the table, and those that could not be read."""
 
-    Raises InputError for a missing or empty file, another kind of file, a row with too many or too few cells, and a
-    bad JSON line.
+    table: pd.DataFrame
+    bad: tuple[BadRow, ...] = ()
+
+
+def read_rows(settings: RowsSettings, folder: Path) -> Rows:
+    """Read every row of a source into one table.
+
+    Raises InputError for a missing, empty, damaged or unknown file, for a column named in `columns` that is not
+    there, and by `on_bad = "stop"` for the first row that cannot be read.
     """
-    readers = {".csv": _read_csv, ".jsonl": _read_jsonl}
-    if path.suffix.lower() not in readers:
-        raise InputError(path, "kind of file", ".csv or .jsonl", path.suffix, "export the rows as one of these")
-    table = readers[path.suffix.lower()](path)
+    chunks = list(stream_rows(settings, folder))
+    bad = [row for chunk in chunks for row in chunk.bad]
+    table = pd.concat([chunk.table for chunk in chunks]) if chunks else pd.DataFrame()
     if table.empty:
-        raise InputError(path, "rows", "at least one row", "an empty file", "check the export")
-    table.index = pd.RangeIndex(1, len(table) + 1, name="row")
-    return table.map(str.strip) if strip else table
+        found = f"none of {len(bad)}" if bad else "an empty file"
+        raise InputError(folder / settings.source, "rows", "at least one row", found, "check the export")
+    return Rows(table.fillna(""), tuple(bad))
+
+
+def stream_rows(settings: RowsSettings, folder: Path, n_rows: int = 20_000) -> Iterator[Rows]:
+    """Yield the rows of a source in tables of at most `n_rows`, in order, so that memory stays flat."""
+    numbered = enumerate(_raw_rows(settings, folder), 1)
+    while batch := list(itertools.islice(numbered, n_rows)):
+        yield _table(batch, settings, folder)
 
 
 def column(table: pd.DataFrame, name: str, where: object) -> pd.Series[Any]:
@@ -48,37 +68,41 @@ def column(table: pd.DataFrame, name: str, where: object) -> pd.Series[Any]:
     return table[name]
 
 
-def _read_csv(path: Path) -> pd.DataFrame:
-    lines = csv.reader(io.StringIO(read_text(path), newline=""), strict=True)
-    try:
-        cells = [line for line in lines if line]
-    except csv.Error as error:
-        raise InputError(f"{path}, line {lines.line_num}", "line", "CSV", str(error), "mend its quotes") from None
-    if not cells:
-        raise InputError(path, "rows", "a header and at least one row", "an empty file", "check the export")
-    header = [name.strip() for name in cells[0]]
-    _check_header(path, header)
-    for number, line in enumerate(cells[1:], 1):
-        if len(line) != len(header):
-            what = f"{len(line)} cells"
-            raise InputError(
-                f"{path}, row {number}", "row", f"{len(header)} cells", what, "quote cells that hold commas"
-            )
-    return pd.DataFrame(cells[1:], columns=header, dtype=object)
+def _raw_rows(settings: RowsSettings, folder: Path) -> Iterator[Raw | Bad]:
+    for file in find_files(settings.source, folder):
+        try:
+            yield from READERS[ending(file)](file, settings)
+        except (UnicodeDecodeError, EOFError, OSError, zlib.error) as error:
+            raise damaged(file, error, "a whole file") from None
 
 
-def _check_header(path: Path, header: list[str]) -> None:
-    repeated = sorted({name for name in header if header.count(name) > 1})
-    if repeated:
-        raise InputError(path, "header", "every column once", repeated[0], "rename one of the two")
+def _table(batch: list[tuple[int, Raw | Bad]], settings: RowsSettings, folder: Path) -> Rows:
+    numbers, cells, bad = [], [], []
+    theirs = {name: ours for ours, name in settings.columns.items()}
+    for number, row in batch:
+        if isinstance(row, Bad):
+            if settings.on_bad == "stop":
+                raise row.error()
+            bad.append(BadRow(number, str(row.error())))
+            continue
+        missing = [name for name in theirs if name not in row.cells]
+        if missing:
+            hint = near_name(missing[0], map(str, row.cells))
+            raise InputError(row.place, "[rows] columns", "a column of the file", missing[0], hint)
+        numbers.append(number)
+        cells.append({theirs.get(str(k), str(k)): _text(v, strip=settings.strip) for k, v in row.cells.items()})
+    table = pd.DataFrame.from_records(cells, index=pd.Index(numbers, name="row", dtype="int64")) if cells else None
+    return Rows(pd.DataFrame() if table is None else table.astype(object).fillna(""), tuple(bad))
 
 
-def _read_jsonl(path: Path) -> pd.DataFrame:
-    objects = read_jsonl(path)
-    columns = list(dict.fromkeys(key for value in objects for key in value))
-    for number, value in enumerate(objects, 1):
-        for key, cell in value.items():
-            if isinstance(cell, dict | list):
-                raise InputError(f"{path}, row {number}", f"column {key}", "text or a number", cell, "flatten the rows")
-    cells = [["" if value.get(key) is None else str(value[key]) for key in columns] for value in objects]
-    return pd.DataFrame(cells, columns=columns, dtype=object)
+def _text(value: Any, *, strip: bool) -> str:
+    """Write a cell as text: nothing as blank, lists and objects as JSON."""
+    if value is None or (isinstance(value, float) and math.isnan(value)):
+        return ""
+    if isinstance(value, bool):
+        text = str(value).lower()
+    elif isinstance(value, list | Mapping):
+        text = json.dumps(value, ensure_ascii=False, default=str)
+    else:
+        text = str(value)
+    return text.strip() if strip else text

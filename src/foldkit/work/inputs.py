@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import pandas as pd
 
-from foldkit.rows import read_rows
+from foldkit.rows import BadRow, read_rows
 from foldkit.templates import Markup, Template, read_template
 from foldkit.tokens import Encoder, TextSide, open_text_side
 
@@ -15,9 +15,10 @@ from .sheet import Sheet
 
 @dataclass(frozen=True)
 class Inputs:
-    """Rows, template, text side of the base, markup and encoder of one sheet."""
+    """Rows, template, text side of the base, markup and encoder of one sheet; `bad` are rows that cannot be read."""
 
     table: pd.DataFrame
+    bad: tuple[BadRow, ...]
     template: Template
     side: TextSide
     markup: Markup
@@ -30,7 +31,7 @@ class Inputs:
 
 def open_inputs(sheet: Sheet) -> Inputs:
     """Read rows and template, and open the text side of the base."""
-    table = read_rows(sheet.path(sheet.rows.source), strip=sheet.rows.strip)
+    rows = read_rows(sheet.rows, sheet.folder)
     template = read_template(sheet.template.use, sheet.folder)
     side = open_text_side(sheet.base_path())
-    return Inputs(table, template, side, side.markup(sheet.base.markup))
+    return Inputs(rows.table, rows.bad, template, side, side.markup(sheet.base.markup))

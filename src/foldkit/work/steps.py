@@ -11,9 +11,10 @@ from typing import TYPE_CHECKING, Any
 
 import pandas as pd
 
-from foldkit.datasets import Dataset, Leak, assign_parts, build_dataset, find_leaks, read_built, write_built
+from foldkit.datasets import Dataset, Leak, SetAside, assign_parts, build_dataset, find_leaks, read_built, write_built
 from foldkit.datasets.building import rows_of
 from foldkit.formats import InputError, fingerprint_files, fingerprint_value, write_aside
+from foldkit.rows import find_files
 from foldkit.runs import LogWriter, RunFolder, new_run, read_log
 
 from .inputs import Inputs, open_inputs
@@ -40,8 +41,8 @@ def build(sheet: Sheet, inputs: Inputs | None = None) -> Dataset:
     """Build the dataset into the folder `built` beside the sheet, or read it back when nothing changed."""
     inputs = inputs or open_inputs(sheet)
     made_from = {
-        "rows": fingerprint_files([sheet.path(sheet.rows.source)]),
-        "strip": sheet.rows.strip,
+        "rows": fingerprint_files(find_files(sheet.rows.source, sheet.folder)),
+        "reading": dataclasses.asdict(sheet.rows),
         "template": fingerprint_value(inputs.template.as_mapping()),
         "markup": fingerprint_value(dataclasses.asdict(inputs.markup) | {"where": ""}),
         "tokenizer": inputs.side.tokenizer.fingerprint,
@@ -52,6 +53,8 @@ def build(sheet: Sheet, inputs: Inputs | None = None) -> Dataset:
     dataset = read_built(folder, made_from)
     if dataset is None:
         dataset = build_dataset(inputs.table, inputs.template, inputs.encoder, sheet.split, sheet.train.window)
+        unread = tuple(SetAside(row.row, row.reason) for row in inputs.bad)
+        dataset = dataclasses.replace(dataset, set_aside=(*unread, *dataset.set_aside))
         write_built(dataset, folder, made_from)
     return dataset
 

@@ -1,0 +1,50 @@
+"""Kinds of rows by the usual names of their columns. What is recognised is said, never silently assumed."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True)
+class Kind:
+    """A kind of rows: our name for it, and for each of its slots the column that holds it."""
+
+    name: str
+    columns: dict[str, str]
+
+
+# For each kind its slots with the usual names, the first one ours; a slot in OPTIONAL need not be there.
+KINDS: dict[str, dict[str, tuple[str, ...]]] = {
+    "preference": {
+        "prompt": ("prompt", "question", "instruction", "input"),
+        "chosen": ("chosen", "preferred", "better", "accepted"),
+        "rejected": ("rejected", "worse", "dispreferred"),
+    },
+    "conversation": {"messages": ("messages", "conversation", "conversations", "dialogue", "dialog", "turns")},
+    "instruction": {
+        "instruction": ("instruction", "task"),
+        "input": ("input", "context"),
+        "output": ("output", "response", "answer", "completion", "reply"),
+    },
+    "question": {
+        "question": ("question", "prompt", "query", "input", "source", "user"),
+        "answer": ("answer", "completion", "response", "reply", "output", "target", "assistant"),
+    },
+    "text": {"text": ("text", "content", "body")},
+}
+OPTIONAL = frozenset({("instruction", "input")})
+
+
+def recognise(columns: Sequence[str]) -> Kind | None:
+    """Return the first kind all of whose needed slots are among the columns, letter case aside; None when none fits."""
+    by_lower = {name.lower().strip(): name for name in columns}
+    for kind, slots in KINDS.items():
+        found: dict[str, str] = {}
+        for slot, names in slots.items():
+            theirs = next((by_lower[name] for name in names if name in by_lower), None)
+            if theirs is not None and theirs not in found.values():
+                found[slot] = theirs
+        if all(slot in found or (kind, slot) in OPTIONAL for slot in slots):
+            return Kind(kind, found)
+    return None

@@ -1,0 +1,42 @@
+"""Where rows come from and how their files are read."""
+
+from __future__ import annotations
+
+import codecs
+from dataclasses import dataclass, field
+
+from foldkit.formats import UsageError, one_of
+
+ON_BAD = ("stop", "set aside")
+UNITS = ("file", "paragraph", "heading", "line")
+
+
+@dataclass(frozen=True)
+class RowsSettings:
+    """Where the rows come from.
+
+    `source` is a file, a folder or a glob. `columns` names ours with theirs: `{ note = "Notiz" }`. `strip` takes blanks
+    off both ends of every cell. `on_bad` says whether a row that cannot be read stops the work or is set aside.
+    `delimiter` and `header` are for tables of text, `key` is the path to the list in a JSON file, `unit` is what one
+    row of a text file is.
+    """
+
+    source: str
+    columns: dict[str, str] = field(default_factory=dict)
+    strip: bool = True
+    on_bad: str = "stop"
+    encoding: str = "utf-8"
+    delimiter: str = ""
+    header: bool = True
+    key: str = ""
+    unit: str = "paragraph"
+
+    def __post_init__(self) -> None:
+        one_of(self.on_bad, ON_BAD, "[rows]", "on_bad")
+        one_of(self.unit, UNITS, "[rows]", "unit")
+        if len(self.delimiter) > 1:
+            raise UsageError("[rows]", "delimiter", "one character", self.delimiter, "leave it out for , and tab")
+        try:
+            codecs.lookup(self.encoding)
+        except LookupError:
+            raise UsageError("[rows]", "encoding", "a known encoding", self.encoding, "for example utf-8") from None

@@ -1,0 +1,38 @@
+"""A source to its files: a file, a folder, or a glob, in the order of their names."""
+
+from __future__ import annotations
+
+import glob
+from pathlib import Path
+
+from foldkit.formats import InputError
+
+from .readers import READERS
+
+
+def ending(path: Path) -> str:
+    """Return the ending that says a file's kind, `.gz` aside."""
+    name = path.name.lower().removesuffix(".gz")
+    return Path(name).suffix
+
+
+def find_files(source: str, folder: Path) -> list[Path]:
+    """Return the files of a source, relative to `folder`.
+
+    A folder gives those files in it whose kind is known. Raises InputError when nothing is found or a file is of an
+    unknown kind.
+    """
+    path = folder / source
+    if path.is_dir():
+        files = sorted(file for file in path.rglob("*") if file.is_file() and ending(file) in READERS)
+    elif glob.has_magic(source) and not path.exists():
+        files = sorted(Path(name) for name in glob.glob(str(path), recursive=True) if Path(name).is_file())
+    else:
+        files = [path]
+    known = ", ".join(READERS)
+    if not files:
+        raise InputError(path, "source", f"files ending in {known}", "none", "check the path")
+    for file in files:
+        if ending(file) not in READERS:
+            raise InputError(file, "kind of file", known, ending(file) or file.name, "export the rows as one of these")
+    return files
