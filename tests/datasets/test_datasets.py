@@ -95,6 +95,19 @@ def test_rows_that_cannot_be_used_are_set_aside_by_name(side: TextSide, tmp_path
         )
 
 
+def test_broken_conversations_are_set_aside(side: TextSide, tmp_path: Path) -> None:
+    """A message without a role, a conversation without a reply, an empty reply; the others are learned."""
+    good = [{"role": "user", "content": "a"}, {"role": "assistant", "content": "b"}]
+    talks = [good] * 5 + [[{"role": "x"}], good[:1], [good[0], {"role": "assistant", "content": " "}]]
+    table = pd.DataFrame({"messages": [json.dumps(talk) for talk in talks]}, index=pd.RangeIndex(1, 9))
+    encoder = Encoder(side, side.markup())
+    dataset = build_dataset(table, read_template("conversation", tmp_path), encoder, SplitSettings(0, 0), 60)
+    reasons = {row.row: row.reason for row in dataset.set_aside}
+    assert reasons[6].startswith("message 1 has no role")
+    assert (reasons[7], reasons[8]) == ("no reply to learn", "an empty reply")
+    assert len(dataset.parts["train"]) == 5
+
+
 def test_what_the_encoding_loses_is_said(side: TextSide, tmp_path: Path, tokenizer_text: str) -> None:
     """A markup whose prompt ends in a blank; a tokenizer that drops accents; neither in the usual way."""
     table, template = table_of(60), read_template("question", tmp_path)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from pathlib import Path
 from typing import Any
 
@@ -61,6 +62,25 @@ def test_built_in_templates_are_found_by_name(tmp_path: Path) -> None:
     assert read_template("instruction", tmp_path).turns(row)[0].text == "Add."
     with pytest.raises(FoldKitError, match="did you mean 'question'"):
         read_template("questions", tmp_path)
+
+
+def test_a_conversation_of_any_length_is_its_own_turns() -> None:
+    """Every reply learned; the prompt ends before the last one; plain text is one question."""
+    template = template_from_mapping({"name": "talk", "turn": [{"each": "messages"}]}, "here")
+    talk = [("system", "s"), ("human", "a"), ("assistant", "b"), ("user", "c"), ("assistant", "d"), ("user", "e")]
+    row = {"messages": json.dumps([{"role": role, "content": text} for role, text in talk])}
+    turns = template.turns(row)
+    assert [(turn.role, turn.text) for turn in turns] == [("user" if r == "human" else r, t) for r, t in talk]
+    assert [turn.text for turn in turns if turn.learned] == ["b", "d"]
+    assert [turn.text for turn in template.prompt_turns(row)] == ["s", "a", "b", "c"]
+    assert (template.target(row), template.slots(), template.prompt_slots()) == ("d", ("messages",), ("messages",))
+    assert template.prompt_turns({"messages": "wind?"}) == (Turn("user", "wind?"),)
+    assert template_from_mapping(template.as_mapping(), "again") == template
+    for wrong in ([{"role": "cat", "content": "x"}], [{"role": "user", "content": 3}], ["x"]):
+        with pytest.raises(ValueError, match="message 1 has no role"):
+            template.turns({"messages": json.dumps(wrong)})
+    with pytest.raises(FoldKitError, match="a turn without role and text"):
+        template_from_mapping({"name": "x", "turn": [{"each": "m", "role": "user"}]}, "here")
 
 
 TURNS = (Turn("user", "a"), Turn("assistant", "b", learned=True))
