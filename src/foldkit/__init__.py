@@ -26,6 +26,9 @@ if TYPE_CHECKING:
         split as split,
     )
     from .work import (
+        start as start,
+    )
+    from .work import (
         train as train,
     )
 
@@ -36,6 +39,6 @@ __getattr__, __all__ = lazy_door(
     {
         "formats": ("FoldKitError", "InputError", "UsageError"),
         "runs": ("newest_run", "read_log"),
-        "work": ("build", "open_asked", "read_sheet", "score", "split", "train"),
+        "work": ("build", "open_asked", "read_sheet", "score", "split", "start", "train"),
     },
 )

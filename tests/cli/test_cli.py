@@ -63,6 +63,17 @@ def test_the_demo_goes_the_whole_way(tmp_path: Path) -> None:
     } == {path.name for path in run.iterdir()}
 
 
+def test_new_says_what_it_assumed_and_what_comes_next(tmp_path: Path) -> None:
+    """And the next command works."""
+    (tmp_path / "r.csv").write_text("question,answer\n" + "".join(f"sea {i}?,calm {i}\n" for i in range(40)))
+    done = call("new", "r.csv", cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    assert "assumed: question rows, recognised" in done.stdout
+    assert done.stdout.rstrip().endswith("next: foldkit look")
+    assert call("look", cwd=tmp_path).returncode == 0
+    assert call("new", "r.csv", cwd=tmp_path).returncode == 2
+
+
 @pytest.mark.parametrize(
     ("words", "code", "said"),
     [

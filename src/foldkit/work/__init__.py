@@ -12,6 +12,8 @@ if TYPE_CHECKING:
     from .scoring_step import score as score
     from .sheet import Sheet as Sheet
     from .sheet import read_sheet as read_sheet
+    from .starting import Start as Start
+    from .starting import start as start
     from .steps import build as build
     from .steps import split as split
     from .steps import train as train
@@ -23,6 +25,7 @@ __getattr__, __all__ = lazy_door(
         "inputs": ("Inputs", "open_inputs"),
         "sheet": ("Sheet", "read_sheet"),
         "scoring_step": ("score",),
+        "starting": ("Start", "start"),
         "steps": ("build", "split", "train"),
     },
 )

@@ -1,0 +1,30 @@
+"""`foldkit new`: a starter sheet and template from a file of rows."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+import click
+
+from .common import out
+
+
+@click.command(epilog="Example: foldkit new answers.csv")
+@click.argument("file", type=click.Path(path_type=Path))
+@click.option("--folder", type=click.Path(path_type=Path), help="Where to write; the folder of the file by default.")
+@click.option("--base", default="pellam", show_default=True, help="The base: a folder, a .gguf file, or pellam.")
+def new(file: Path, folder: Path | None, base: str) -> None:
+    """Write a starter sheet and template for a file of rows."""
+    from foldkit.work import start
+
+    folder = folder or file.parent
+    source = Path(os.path.relpath(file, folder)).as_posix()
+    at = base if base == "pellam" else Path(os.path.relpath(base, folder)).as_posix()
+    started = start(source, folder, at)
+    console = out()
+    console.print(f"wrote {started.sheet} and {started.template}", soft_wrap=True)
+    for sentence in started.assumed:
+        console.print(f"assumed: {sentence}", soft_wrap=True, markup=False)
+    option = "" if folder == Path() else f" --sheet {started.sheet}"
+    console.print(f"next: foldkit look{option}", soft_wrap=True)

@@ -1,0 +1,56 @@
+"""Starter sheets run as they are, for every kind of rows."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+import foldkit
+from foldkit.formats import FoldKitError, InputError, UsageError
+
+WORDS = ("calm", "slight", "moderate", "rough")
+TALK = [{"role": "user", "content": "sea?"}, {"role": "assistant", "content": "calm"}]
+
+
+def rows(**cells: Any) -> list[dict[str, Any]]:
+    return [{name: value(i) if callable(value) else value for name, value in cells.items()} for i in range(40)]
+
+
+KINDS = {
+    "question": rows(Prompt=lambda i: f"sea {i}?", Completion=lambda i: WORDS[i % 4]),
+    "instruction": rows(instruction="Say it short.", input=lambda i: f"sea {i}", output=lambda i: WORDS[i % 4]),
+    "conversation": rows(messages=lambda i: [*TALK, {"role": "user", "content": str(i)}, TALK[1]]),
+    "preference": rows(prompt=lambda i: f"sea {i}?", chosen=lambda i: WORDS[i % 4], rejected="no idea"),
+    "text": rows(text=lambda i: f"The sea is {WORDS[i % 4]} today, says the keeper, for the {i}th time."),
+    "guessed": rows(
+        nr=str, note=lambda i: f"the sea at hour {i} was seen", bulletin=lambda i: f"Sea {WORDS[i % 4]} {i}."
+    ),
+}
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_a_starter_sheet_runs_as_it_is(tmp_path: Path, kind: str) -> None:
+    """Recognised or guessed and said; built and trained without a change."""
+    (tmp_path / "r.jsonl").write_text("\n".join(json.dumps(row) for row in KINDS[kind]))
+    started = foldkit.start("r.jsonl", tmp_path)
+    assert started.assumed[0].startswith("question rows, no usual names" if kind == "guessed" else f"{kind} rows, rec")
+    sheet = foldkit.read_sheet(started.sheet, ["train.epochs=0.5", "train.validations=1"])
+    counts = foldkit.build(sheet).counts()
+    assert sum(part["rows"] for part in counts.values()) == 40
+    assert max(part["longest"] for part in counts.values()) <= sheet.train.window
+    assert foldkit.train(sheet).adapter.exists()
+    with pytest.raises(UsageError, match="a name not taken"):
+        foldkit.start("r.jsonl", tmp_path)
+
+
+def test_rows_that_give_no_start_are_refused(tmp_path: Path) -> None:
+    """No column of texts; no file; nothing is left behind."""
+    (tmp_path / "r.csv").write_text("a,b\n1,2\n3,4\n")
+    with pytest.raises(InputError, match="columns of text"):
+        foldkit.start("r.csv", tmp_path)
+    with pytest.raises(FoldKitError, match=r"none\.csv"):
+        foldkit.start("none.csv", tmp_path)
+    assert [path.name for path in tmp_path.iterdir()] == ["r.csv"]
