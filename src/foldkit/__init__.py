@@ -14,6 +14,9 @@ if TYPE_CHECKING:
         build as build,
     )
     from .work import (
+        check as check,
+    )
+    from .work import (
         open_asked as open_asked,
     )
     from .work import (
@@ -39,6 +42,6 @@ __getattr__, __all__ = lazy_door(
     {
         "formats": ("FoldKitError", "InputError", "UsageError"),
         "runs": ("newest_run", "read_log"),
-        "work": ("build", "open_asked", "read_sheet", "score", "split", "start", "train"),
+        "work": ("build", "check", "open_asked", "read_sheet", "score", "split", "start", "train"),
     },
 )

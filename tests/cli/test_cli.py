@@ -30,8 +30,12 @@ def test_the_whole_way(work_folder: Path) -> None:
     lines = call("split", "--rows", cwd=work_folder).stdout.splitlines()
     assert len(lines) == 40
     assert {line.split("\t")[1] for line in lines} == {"train", "validation", "test"}
-    assert "no row outside train" in call("split", cwd=work_folder).stdout
-    assert "learned tokens" in call("build", cwd=work_folder).stdout
+    assert "rows outside train that stand in train too: 0" in call("split", cwd=work_folder).stdout
+    built = call("build", cwd=work_folder).stdout
+    assert "learned tokens" in built
+    assert "! few rows: 2" in built
+    strict = call("build", "--strict", cwd=work_folder)
+    assert (strict.returncode, strict.stderr.startswith("foldkit: --strict:")) == (1, True)
     trained = call("train", "--name", "first", cwd=work_folder)
     assert trained.returncode == 0, trained.stderr
     assert "best validation loss" in trained.stdout

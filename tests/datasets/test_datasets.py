@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import dataclasses
 import json
+import random
 from pathlib import Path
 
 import pandas as pd
 import pytest
 
-from foldkit.datasets import SplitSettings, assign_parts, build_dataset, find_leaks, read_built, write_built
+from foldkit.datasets import Pair, SplitSettings, assign_parts, build_dataset, find_leaks, read_built, write_built
 from foldkit.formats import InputError, UsageError
 from foldkit.templates import Markup, read_template
 from foldkit.tokens import Encoder, TextSide, TextTokenizer
@@ -68,11 +69,43 @@ def test_impossible_splits_are_refused() -> None:
         SplitSettings(float("nan"))
 
 
-def test_leaks_are_found_letter_case_and_blanks_aside() -> None:
-    """A copy in train is named; a text of test alone is not."""
-    parts = pd.Series({1: "train", 2: "test", 3: "validation", 4: "test"})
-    leaks = find_leaks({1: "Wind  west", 2: "wind west ", 3: "other", 4: "more"}, parts)
-    assert [(leak.row, leak.part, leak.train_row) for leak in leaks] == [(2, "test", 1)]
+def test_leaks_are_found_and_grouping_near_copies_leaves_none() -> None:
+    """Planted near copies across a naive split are all found, each with its row; by `near` clusters none remains."""
+    rng = random.Random(4)
+    words = [f"word{i}" for i in range(400)]
+    pairs, copies = {}, {}
+    for row in range(1, 301):
+        pairs[row] = Pair(" ".join(rng.choices(words, k=20)), " ".join(rng.choices(words, k=8)))
+    for row in range(301, 361):
+        source = row - 300
+        prompt = pairs[source].prompt.split()
+        prompt[rng.randrange(20)] = "changed"
+        pairs[row], copies[row] = Pair(" ".join(prompt), pairs[source].reply), source
+    table = pd.DataFrame({"text": [pair.text for pair in pairs.values()]}, index=pd.Index(list(pairs)))
+    naive = assign_parts(table, SplitSettings(0.2, 0.2))
+    planted = {
+        r
+        for row, source in copies.items()
+        for r in (row, source)
+        if naive[r] != "train" and naive[source if r == row else row] == "train"
+    }
+    leaks = find_leaks(pairs, naive, 0.8)
+    assert len(planted) > 15
+    assert {leak.row for leak in leaks} == planted
+    assert {leak.what for leak in leaks} == {"near copy"}
+    together = assign_parts(table, SplitSettings(0.2, 0.2, group="near", near=0.8), pairs)
+    assert find_leaks(pairs, together, 0.8) == []
+    assert set(together) == {"train", "validation", "test"}
+
+
+def test_the_same_text_and_the_same_prompt_are_leaks_too() -> None:
+    """Letter case and blanks aside; a text of test alone is none."""
+    texts = ["Wind  west", "wind WEST ", "wind west", "other entirely", "something else again"]
+    replies = ["W", "w", "sw", "x", "y"]
+    pairs = {row: Pair(text, reply) for row, (text, reply) in enumerate(zip(texts, replies, strict=True), 1)}
+    parts = pd.Series({1: "train", 2: "test", 3: "validation", 4: "test", 5: "train"})
+    found = [(leak.row, leak.part, leak.train_row, leak.what) for leak in find_leaks(pairs, parts, 1.0)]
+    assert found == [(2, "test", 1, "text"), (3, "validation", 1, "prompt")]
 
 
 def test_rows_that_cannot_be_used_are_set_aside_by_name(side: TextSide, tmp_path: Path) -> None:

@@ -85,7 +85,10 @@ def test_leaks_of_the_split_are_found(work_folder: Path) -> None:
     copies = [{**line, "note": "copy"} for line in lines]
     (work_folder / "rows.jsonl").write_text("".join(json.dumps(line) + "\n" for line in [*lines, *copies]))
     path = work_folder / "fold.toml"
-    parts, leaks = foldkit.split(foldkit.read_sheet(path))
-    assert leaks
-    assert all(parts[leak.row] == leak.part != "train" for leak in leaks)
-    assert foldkit.split(foldkit.read_sheet(path, ["split.group=pair"]))[1] == []
+    found = foldkit.split(foldkit.read_sheet(path))
+    assert found.leaks == found.leaks_ungrouped
+    assert {leak.what for leak in found.leaks} == {"text"}
+    assert all(found.parts[leak.row] == leak.part != "train" for leak in found.leaks)
+    together = foldkit.split(foldkit.read_sheet(path, ["split.group=pair"]))
+    assert (together.leaks, bool(together.leaks_ungrouped)) == ((), True)
+    assert {finding.name for finding in foldkit.check(foldkit.read_sheet(path))} >= {"duplicates", "few rows"}

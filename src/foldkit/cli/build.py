@@ -7,21 +7,48 @@ from typing import TYPE_CHECKING
 
 import click
 
-from .common import open_sheet, out, sheet_options, show_table
+from .common import open_sheet, out, sheet_options, short, show_table
 
 if TYPE_CHECKING:
-    from foldkit.datasets import Dataset
+    from foldkit.datasets import Dataset, Finding
 
 
 @click.command(epilog="Example: foldkit build --set train.window=1024")
 @sheet_options
-def build(sheet_file: Path, changes: tuple[str, ...]) -> None:
-    """Build the dataset: every row rendered, tokenised, and in its part or set aside with the reason."""
+@click.option("--strict", is_flag=True, help="Stop with exit code 1 when the checks find anything.")
+def build(sheet_file: Path, changes: tuple[str, ...], strict: bool) -> None:
+    """Build the dataset: every row rendered, tokenised, checked, and in its part or set aside with the reason."""
+    from foldkit.formats import FoldKitError
     from foldkit.work import build as build_dataset
+    from foldkit.work import check, open_inputs
 
     sheet = open_sheet(sheet_file, changes)
-    show_dataset(build_dataset(sheet))
+    inputs = open_inputs(sheet)
+    dataset = build_dataset(sheet, inputs)
+    show_dataset(dataset)
+    findings = check(sheet, inputs, dataset)
+    show_findings(findings)
     out().print(f"built in {sheet.path('built')}", soft_wrap=True)
+    if strict and (findings or dataset.set_aside):
+        found = len(findings) + bool(dataset.set_aside)
+        raise FoldKitError(f"--strict: {found} kinds of findings above; mend the rows, or go on without --strict")
+
+
+def show_findings(findings: list[Finding]) -> None:
+    """Print what the checks found: how many rows, which, and one example."""
+    console = out()
+    for finding in findings:
+        rows = ", ".join(map(str, finding.rows[:8])) + (", …" if len(finding.rows) > 8 else "")
+        count = f"{len(finding.rows)} × " if finding.rows else ""
+        console.print(
+            f"! {count}{finding.name}: {finding.says}" + (f"; rows {rows}" if rows else ""),
+            markup=False,
+            soft_wrap=True,
+        )
+        if finding.example:
+            console.print(f"    e.g. {short(finding.example, 90)!r}", markup=False, soft_wrap=True)
+    if not findings:
+        console.print("the checks found nothing odd")
 
 
 def show_dataset(dataset: Dataset) -> None:

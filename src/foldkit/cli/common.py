@@ -83,3 +83,9 @@ def show_table(console: Console, header: Sequence[str], lines: Sequence[Sequence
     for line in lines:
         table.add_row(*(Text(cell) for cell in line))
     console.print(table)
+
+
+def short(text: str, most: int = 40) -> str:
+    """Return a text as one line of at most so many characters."""
+    line = " ".join(text.split())
+    return line if len(line) <= most else f"{line[: most - 1]}…"

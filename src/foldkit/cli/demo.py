@@ -25,9 +25,9 @@ def demo(folder: Path, base: Path | None, changes: tuple[str, ...]) -> None:
 
     from foldkit.demo import copy_demo
     from foldkit.rows import summarise
-    from foldkit.work import build, open_asked, open_inputs
+    from foldkit.work import build, check, open_asked, open_inputs
 
-    from .build import show_dataset
+    from .build import show_dataset, show_findings
     from .look import show_row, show_summary, shown_row
     from .score import score_with_progress, show_scorecard
     from .train import show_run, train_with_progress
@@ -40,7 +40,9 @@ def demo(folder: Path, base: Path | None, changes: tuple[str, ...]) -> None:
     show_summary(sheet, summarise(inputs.table))
     show_row(inputs, shown_row(inputs, None))
     _step("The dataset: checked, split by day, tokenised", "foldkit build")
-    show_dataset(build(sheet, inputs))
+    dataset = build(sheet, inputs)
+    show_dataset(dataset)
+    show_findings(check(sheet, inputs, dataset))
     _step("Training", "foldkit train")
     run = train_with_progress(sheet)
     show_run(run)

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from .common import open_sheet, out, sheet_options, show_table
+from .common import open_sheet, out, sheet_options, short, show_table
 
 if TYPE_CHECKING:
     from foldkit.rows import RowsSummary
@@ -42,7 +42,7 @@ def show_summary(sheet: Sheet, summary: RowsSummary) -> None:
     console = out()
     header = ["column", "blank", "distinct", "median length", "longest", "first"]
     lines = [
-        [c.name, str(c.n_blank), str(c.n_distinct), str(c.median_length), str(c.longest), _short(c.sample)]
+        [c.name, str(c.n_blank), str(c.n_distinct), str(c.median_length), str(c.longest), short(c.sample)]
         for c in summary.columns
     ]
     show_table(console, header, lines, f"{sheet.rows.source}: {summary.n_rows} rows")
@@ -55,7 +55,7 @@ def show_summary(sheet: Sheet, summary: RowsSummary) -> None:
 
 def shown_row(inputs: Inputs, wanted: int | None) -> int:
     """Return the row to show: the one that is wanted, or the first that can be used."""
-    from foldkit.datasets.building import rows_of
+    from foldkit.datasets.pairs import rows_of
     from foldkit.formats import UsageError
 
     rows = dict(rows_of(inputs.table))
@@ -69,7 +69,7 @@ def show_row(inputs: Inputs, number: int) -> None:
     """Print one row as turns in the base's markup, the learned tokens marked: in colour, or in 【 】 without it."""
     from rich.text import Text
 
-    from foldkit.datasets.building import rows_of
+    from foldkit.datasets.pairs import rows_of
 
     row = dict(rows_of(inputs.table))[number]
     blank = [slot for slot in inputs.template.needed_slots(row) if not row[slot]]
@@ -94,8 +94,3 @@ def _stretches(inputs: Inputs, ids: tuple[int, ...], learned: tuple[bool, ...]) 
     for flag, group in itertools.groupby(zip(ids, learned, strict=True), key=lambda pair: pair[1]):
         found.append((flag, tokenizer.decode([token for token, _ in group], keep_control=True)))
     return found
-
-
-def _short(text: str, most: int = 40) -> str:
-    line = " ".join(text.split())
-    return line if len(line) <= most else f"{line[: most - 1]}…"

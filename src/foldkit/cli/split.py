@@ -18,14 +18,16 @@ def split(sheet_file: Path, changes: tuple[str, ...], each: bool) -> None:
     from foldkit.work import split as split_rows
 
     sheet = open_sheet(sheet_file, changes)
-    parts, leaks = split_rows(sheet)
+    found = split_rows(sheet)
     if each:
-        click.echo("\n".join(f"{row}\t{part}" for row, part in parts.items()))
+        click.echo("\n".join(f"{row}\t{part}" for row, part in found.parts.items()))
         return
     console = out()
-    lines = [[part, str(n), f"{n / len(parts):.1%}"] for part, n in counts(list(parts)).items()]
+    lines = [[part, str(n), f"{n / len(found.parts):.1%}"] for part, n in counts(list(found.parts)).items()]
     together = f", rows of one {sheet.split.group} together" if sheet.split.group else ""
     show_table(console, ["part", "rows", "share"], lines, f"split, seed {sheet.split.seed}{together}")
-    for leak in leaks[:10]:
-        console.print(f"! row {leak.row} in {leak.part} has the texts of row {leak.train_row} in train")
-    console.print("no row outside train has the texts of a row in train" if not leaks else f"! {len(leaks)} leaks")
+    for leak in found.leaks[:10]:
+        said = {"text": "has the texts of", "prompt": "has the prompt of", "near copy": "is a near copy of"}[leak.what]
+        console.print(f"! row {leak.row} in {leak.part} {said} row {leak.train_row} in train")
+    alone = f"; were rows split one by one: {len(found.leaks_ungrouped)}" if sheet.split.group else ""
+    console.print(f"{'! ' if found.leaks else ''}rows outside train that stand in train too: {len(found.leaks)}{alone}")

@@ -12,6 +12,7 @@ from foldkit.rows.reading import column
 from foldkit.templates import Template
 from foldkit.tokens import Encoded, Encoder
 
+from .pairs import pairs_of, rows_of
 from .splitting import PARTS, SplitSettings, assign_parts
 
 
@@ -70,7 +71,7 @@ def build_dataset(
     """
     for slot in template.slots():
         column(table, slot, f"template {template.name!r}")
-    parts = assign_parts(table, split)
+    parts = assign_parts(table, split, pairs_of(table, template) if split.group == "near" else None)
     placed: dict[str, list[Example]] = {part: [] for part in PARTS}
     set_aside: list[SetAside] = []
     for row, values in rows_of(table):
@@ -83,15 +84,6 @@ def build_dataset(
     whole = {part: [[e.row, *e.ids, *map(int, e.learned)] for e in found] for part, found in examples.items()}
     notes = (*_unused(table, template), *_encoding_notes(table, examples, template, encoder))
     return Dataset(examples, tuple(set_aside), fingerprint_value(whole), notes)
-
-
-def rows_of(table: pd.DataFrame) -> list[tuple[int, dict[str, str]]]:
-    """Return row numbers with their cells by column."""
-    records = table.to_dict("records")
-    return [
-        (int(row), {str(key): str(value) for key, value in record.items()})
-        for row, record in zip(table.index, records, strict=True)
-    ]
 
 
 def _encode(

@@ -14,7 +14,9 @@ if TYPE_CHECKING:
     from .sheet import read_sheet as read_sheet
     from .starting import Start as Start
     from .starting import start as start
+    from .steps import Split as Split
     from .steps import build as build
+    from .steps import check as check
     from .steps import split as split
     from .steps import train as train
 
@@ -26,6 +28,6 @@ __getattr__, __all__ = lazy_door(
         "sheet": ("Sheet", "read_sheet"),
         "scoring_step": ("score",),
         "starting": ("Start", "start"),
-        "steps": ("build", "split", "train"),
+        "steps": ("Split", "build", "check", "split", "train"),
     },
 )

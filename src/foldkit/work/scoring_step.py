@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from foldkit.adapters import load_adapter
 from foldkit.answering import Answerer, draw_shots
 from foldkit.datasets import Dataset
-from foldkit.datasets.building import rows_of
+from foldkit.datasets.pairs import rows_of
 from foldkit.formats import InputError, fingerprint_files, write_aside, write_jsonl
 from foldkit.formats.jsonl import read_text
 from foldkit.models import open_base

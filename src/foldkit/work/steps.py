@@ -6,13 +6,26 @@ import dataclasses
 import json
 import os
 from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import pandas as pd
 
-from foldkit.datasets import Dataset, Leak, SetAside, assign_parts, build_dataset, find_leaks, read_built, write_built
-from foldkit.datasets.building import rows_of
+from foldkit.datasets import (
+    Dataset,
+    Finding,
+    Leak,
+    SetAside,
+    assign_parts,
+    build_dataset,
+    check_pairs,
+    find_leaks,
+    pairs_of,
+    read_built,
+    too_few,
+    write_built,
+)
 from foldkit.formats import InputError, fingerprint_files, fingerprint_value, write_aside
 from foldkit.rows import find_files
 from foldkit.runs import LogWriter, RunFolder, new_run, read_log
@@ -26,15 +39,34 @@ if TYPE_CHECKING:
 OnEvent = Callable[["TrainEvent"], None]
 
 
-def split(sheet: Sheet) -> tuple[pd.Series, list[Leak]]:
-    """Return the part of every row, and the rows outside train whose texts stand in train too."""
-    inputs = open_inputs(sheet)
-    parts = assign_parts(inputs.table, sheet.split)
-    texts = {}
-    for row, values in rows_of(inputs.table):
-        if all(values[slot] for slot in inputs.template.needed_slots(values)):
-            texts[row] = "\n".join(turn.text for turn in inputs.template.turns(values))
-    return parts, find_leaks(texts, parts)
+@dataclass(frozen=True)
+class Split:
+    """The part of every row, what leaks from train, and what would if every row were split by itself."""
+
+    parts: pd.Series
+    leaks: tuple[Leak, ...]
+    leaks_ungrouped: tuple[Leak, ...]
+
+
+def split(sheet: Sheet) -> Split:
+    """Assign every row to its part, and look for rows outside train that stand in train too."""
+    inputs, near = open_inputs(sheet), sheet.split.near
+    pairs = pairs_of(inputs.table, inputs.template)
+    parts = assign_parts(inputs.table, sheet.split, pairs)
+    leaks = find_leaks(pairs, parts, near)
+    ungrouped = leaks
+    if sheet.split.group:
+        alone = dataclasses.replace(sheet.split, group="")
+        ungrouped = find_leaks(pairs, assign_parts(inputs.table, alone, pairs), near)
+    return Split(parts, tuple(leaks), tuple(ungrouped))
+
+
+def check(sheet: Sheet, inputs: Inputs | None = None, dataset: Dataset | None = None) -> list[Finding]:
+    """Check what a model would learn from the rows, and whether train has enough of them."""
+    inputs = inputs or open_inputs(sheet)
+    dataset = dataset or build(sheet, inputs)
+    few = too_few(len(dataset.parts["train"]))
+    return check_pairs(pairs_of(inputs.table, inputs.template), sheet.split.near) + ([few] if few else [])
 
 
 def build(sheet: Sheet, inputs: Inputs | None = None) -> Dataset:

@@ -1,0 +1,154 @@
+"""Checks of what a model would learn from the rows: each finding with its count, rows and one example."""
+
+from __future__ import annotations
+
+import re
+import statistics
+from collections import Counter, defaultdict
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass
+
+from foldkit.rows.near import near_pairs, plain
+
+from .pairs import Pair, texts_of
+
+
+@dataclass(frozen=True)
+class Finding:
+    """Something odd: what it is, in which rows, and one example of it."""
+
+    name: str
+    says: str
+    rows: tuple[int, ...]
+    example: str
+
+
+Pairs = Mapping[int, Pair]
+_EMAIL = re.compile(r"[\w.+-]+@[\w-]+\.[\w.]+")
+_PHONE = re.compile(r"(?<![\w.])(?!\d{4}-\d\d-\d\d)\+?\d[\d ()/-]{7,}\d(?![\w.])")
+_TAG, _ENTITY, _CONTROL = r"</?[a-z][a-z0-9]*(?:\s[^<>]*)?/?>", r"&(?:amp|lt|gt|quot|nbsp|#\d+);", r"<\|[^|<>]{1,40}\|>"
+_MARKUP = re.compile(f"{_TAG}|{_ENTITY}|{_CONTROL}", re.IGNORECASE)
+# The replacement character, control characters, and UTF-8 that was read as Latin-1.
+_ODD = re.compile(r"[\ufffd\u0000-\u0008\u000b\u000c\u000e-\u001f\u007f]|Ã[\u0080-\u00bf]|â€")
+_NUMBER = re.compile(r"\s*[-+]?[\d.,]+\s*")
+_COPIED_FROM, _SHORT_SHARE, _FEW_ROWS, _USUAL_ROWS, _FEW_LABELS = 24, 0.1, 50, 200, 12
+
+
+def check_pairs(pairs: Pairs, near: float) -> list[Finding]:
+    """Return all findings, in a fixed order; `near` is the likeness from which two rows are near copies."""
+    return [finding for check in CHECKS for finding in [check(pairs)] if finding] + _near_copies(pairs, near)
+
+
+def too_few(n_train: int) -> Finding | None:
+    """Say that there are few rows to train on."""
+    if n_train >= _USUAL_ROWS:
+        return None
+    need = f"under {_FEW_ROWS} rows little is learned" if n_train < _FEW_ROWS else f"people usually need {_USUAL_ROWS}"
+    return Finding("few rows", f"{n_train} rows in train: {need} or more", (), "")
+
+
+def _matching(name: str, says: str, pattern: re.Pattern[str]) -> Callable[[Pairs], Finding | None]:
+    def check(pairs: Pairs) -> Finding | None:
+        hits = {
+            row: match.group()
+            for row, pair in pairs.items()
+            for match in [pattern.search(pair.prompt) or pattern.search(pair.reply)]
+            if match
+        }
+        return _finding(name, says, hits, next(iter(hits.values()), ""))
+
+    return check
+
+
+def _only_numbers(pairs: Pairs) -> Finding | None:
+    lines = {row: pair.prompt.splitlines() + pair.reply.splitlines() for row, pair in pairs.items()}
+    hits = [row for row, parts in lines.items() if any(_NUMBER.fullmatch(part) for part in parts)]
+    if len(hits) > 0.1 * len(pairs):
+        return None
+    example = next((part for row in hits[:1] for part in lines[row] if _NUMBER.fullmatch(part)), "")
+    return _finding("not text", "a line of nothing but a number, where other rows have text", hits, example)
+
+
+def _exact(pairs: Pairs) -> Finding | None:
+    seen: dict[tuple[str, str], int] = {}
+    hits = [r for r, p in pairs.items() if seen.setdefault((plain(p.prompt), plain(p.reply)), r) != r]
+    return _finding("duplicates", "prompt and reply stand in an earlier row", hits, _reply(pairs, hits))
+
+
+def _contradicting(pairs: Pairs) -> Finding | None:
+    replies: dict[str, set[str]] = defaultdict(set)
+    for pair in pairs.values():
+        replies[plain(pair.prompt)].add(plain(pair.reply))
+    hits = [row for row, pair in pairs.items() if len(replies[plain(pair.prompt)]) > 1]
+    example = " / ".join(pairs[row].reply for row in hits[:2])
+    return _finding("contradicting", "the same prompt with different replies", hits, example)
+
+
+def _copied(pairs: Pairs) -> Finding | None:
+    hits = [r for r, p in pairs.items() if len(p.reply) >= _COPIED_FROM and plain(p.reply) in plain(p.prompt)]
+    return _finding("copied", "the reply stands in the prompt word for word", hits, _reply(pairs, hits))
+
+
+def _short(pairs: Pairs) -> Finding | None:
+    lengths = {row: len(pair.reply.strip()) for row, pair in pairs.items()}
+    usual = statistics.median(lengths.values()) if lengths else 0
+    hits = [row for row, length in lengths.items() if length < _SHORT_SHARE * usual]
+    return _finding(
+        "very short", f"a reply under a tenth of the usual {usual:.0f} characters", hits, _reply(pairs, hits)
+    )
+
+
+def _swapped(pairs: Pairs) -> Finding | None:
+    """Rows whose prompt starts as replies usually do, and the other way round."""
+    starts = Counter(pair.reply.split(maxsplit=1)[0].casefold() for pair in pairs.values() if pair.reply.strip())
+    asks = Counter(pair.prompt.split(maxsplit=1)[0].casefold() for pair in pairs.values() if pair.prompt.strip())
+    usual = {word for word, n in starts.items() if n > 0.3 * len(pairs) and asks[word] < 0.05 * len(pairs)}
+    hits = [row for row, pair in pairs.items() if (pair.prompt.split() or [""])[0].casefold() in usual]
+    return _finding("swapped", "the prompt begins as replies do", hits, pairs[hits[0]].prompt if hits else "")
+
+
+def _unbalanced(pairs: Pairs) -> Finding | None:
+    labels = Counter(plain(pair.reply) for pair in pairs.values())
+    if not 2 <= len(labels) <= _FEW_LABELS or len(pairs) < 10 * len(labels):
+        return None
+    (most, n_most), (least, n_least) = labels.most_common(1)[0], labels.most_common()[-1]
+    if n_most < 5 * n_least:
+        return None
+    hits = [row for row, pair in pairs.items() if plain(pair.reply) == least]
+    says = f"{len(labels)} different replies: {most!r} {n_most} times, {least!r} {n_least} times"
+    return _finding("unbalanced", says, hits, least)
+
+
+def _near_copies(pairs: Pairs, near: float) -> list[Finding]:
+    texts = texts_of(pairs)
+    found = [pair for pair in near_pairs(texts, near) if plain(texts[pair.first]) != plain(texts[pair.second])]
+    if not found:
+        return []
+    one = found[0]
+    example = f"rows {one.first} and {one.second}, alike {one.likeness:.2f}"
+    rows = tuple(sorted({pair.second for pair in found}))
+    return [Finding("near duplicates", f"alike at least {near:g} to an earlier row", rows, example)]
+
+
+CHECKS: tuple[Callable[[Pairs], Finding | None], ...] = (
+    _only_numbers,
+    _exact,
+    _contradicting,
+    _copied,
+    _short,
+    _swapped,
+    _unbalanced,
+    _matching("odd characters", "control or replacement characters, or a wrong encoding", _ODD),
+    _matching("leftover markup", "tags, entities or control tokens in the text", _MARKUP),
+    _matching("e-mail address", "looks like personal data", _EMAIL),
+    _matching("phone number", "looks like personal data", _PHONE),
+)
+
+
+def _finding(name: str, says: str, hits: Iterable[int], example: str) -> Finding | None:
+    rows = tuple(hits)
+    return Finding(name, says, rows, example) if rows else None
+
+
+def _reply(pairs: Pairs, hits: list[int]) -> str:
+    return pairs[hits[0]].reply if hits else ""
