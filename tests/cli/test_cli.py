@@ -26,6 +26,8 @@ def test_the_whole_way(work_folder: Path) -> None:
     looked = call("look", "--row", "2", cwd=work_folder)
     assert looked.returncode == 0, looked.stderr
     assert "【east<end>】" in looked.stdout
+    assert "examples in tokens" in looked.stdout
+    assert "【" in call("look", "--random", cwd=work_folder).stdout
     assert json.loads(call("look", "--json", cwd=work_folder).stdout)["n_rows"] == 40
     lines = call("split", "--rows", cwd=work_folder).stdout.splitlines()
     assert len(lines) == 40

@@ -232,4 +232,7 @@ def test_what_is_odd_in_the_rows_is_seen(write: Write) -> None:
     note = summary.columns[1]
     assert (summary.n_rows, note.n_blank, note.n_numbers, note.longest) == (23, 1, 1, 7)
     assert summary.duplicates == (23,)
+    assert summary.scripts == {"Latin": 1.0}
+    mixed = summarise(table(write("b.csv", "text\nветер\n風 é\n12\n"))).scripts
+    assert mixed == pytest.approx({"Latin": 1 / 7, "Cyrillic": 5 / 7, "Cjk": 1 / 7})
     assert summary.odd_cells == ["column note: 1 cell with only a number where the rest is text"]

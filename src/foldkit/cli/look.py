@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import random
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -17,11 +18,12 @@ if TYPE_CHECKING:
 @click.command(epilog="Example: foldkit look --row 12")
 @sheet_options
 @click.option("--row", type=int, help="Show this row in the template (from 1).")
+@click.option("--random", "by_chance", is_flag=True, help="Show a row drawn by chance in the template.")
 @click.option("--json", "as_json", is_flag=True, help="Print JSON for programs.")
-def look(sheet_file: Path, changes: tuple[str, ...], row: int | None, as_json: bool) -> None:
-    """Look at the rows: blanks, lengths, duplicates, and one row in the template."""
+def look(sheet_file: Path, changes: tuple[str, ...], row: int | None, by_chance: bool, as_json: bool) -> None:
+    """Look at the rows: blanks, lengths, duplicates, scripts, and one row in the template."""
     from foldkit.rows import summarise
-    from foldkit.work import open_inputs
+    from foldkit.work import open_inputs, token_lengths
 
     sheet = open_sheet(sheet_file, changes)
     inputs = open_inputs(sheet)
@@ -32,25 +34,46 @@ def look(sheet_file: Path, changes: tuple[str, ...], row: int | None, as_json: b
 
         click.echo(json.dumps(dataclasses.asdict(summary), ensure_ascii=False))
         return
-    number = shown_row(inputs, row)
+    number = shown_row(inputs, random.choice(list(inputs.table.index)) if by_chance and row is None else row)
     show_summary(sheet, summary)
+    show_lengths(token_lengths(inputs), sheet.train.window)
     show_row(inputs, number)
 
 
 def show_summary(sheet: Sheet, summary: RowsSummary) -> None:
     """Print the columns and what is odd in them."""
     console = out()
+    room = max(12, console.width - 58)
     header = ["column", "blank", "distinct", "median length", "longest", "first"]
     lines = [
-        [c.name, str(c.n_blank), str(c.n_distinct), str(c.median_length), str(c.longest), short(c.sample)]
+        [c.name, *map(str, (c.n_blank, c.n_distinct, c.median_length, c.longest)), short(c.sample, room)]
         for c in summary.columns
     ]
     show_table(console, header, lines, f"{sheet.rows.source}: {summary.n_rows} rows")
     for sentence in summary.odd_cells:
         console.print(f"! {sentence}", markup=False)
+    if len(summary.scripts) > 1:
+        shares = ", ".join(f"{script} {share:.1%}" for script, share in list(summary.scripts.items())[:5])
+        console.print(f"scripts: {shares}", soft_wrap=True)
     if summary.duplicates:
         rows = ", ".join(map(str, summary.duplicates[:10]))
         console.print(f"! {len(summary.duplicates)} rows repeat an earlier one: rows {rows}")
+
+
+def show_lengths(lengths: list[int], window: int) -> None:
+    """Print how long the examples are in tokens, and which would be over the window."""
+    console = out()
+    if not lengths:
+        return
+    step = max(1, -(-(max(lengths) + 1) // 10))
+    bins = [sum(1 for n in lengths if start <= n < start + step) for start in range(0, max(lengths) + 1, step)]
+    over = sum(1 for n in lengths if n > window)
+    console.print(f"\n[bold]examples in tokens[/bold], window {window}, {over} over it", soft_wrap=True)
+    for index, count in enumerate(bins):
+        if count:
+            low, high = index * step, (index + 1) * step - 1
+            bar = "█" * max(1, round(40 * count / max(bins)))
+            console.print(f" {low:>5}–{high:<5} {count:>6} {bar}{'  over' if low > window else ''}", soft_wrap=True)
 
 
 def shown_row(inputs: Inputs, wanted: int | None) -> int:
@@ -78,11 +101,12 @@ def show_row(inputs: Inputs, number: int) -> None:
         console.print(f"row {number} will be set aside, blank: {', '.join(blank)}")
         return
     encoded = inputs.encoder.example(inputs.template.turns(row))
-    console.print(f"row {number} in template {inputs.template.name}, {len(encoded.ids)} tokens; learned part marked:\n")
+    heading = f"[bold]row {number}[/bold] in template {inputs.template.name}, {len(encoded.ids)} tokens"
+    console.print(f"\n{heading}; the learned part is marked\n", soft_wrap=True)
     text = Text()
     for learned, piece in _stretches(inputs, encoded.ids, encoded.learned):
         marked = piece if console.is_terminal or not learned else f"【{piece}】"
-        text.append(marked, style="black on green" if learned else "")
+        text.append(marked, style="bold green" if learned else "")
     console.print(text)
 
 

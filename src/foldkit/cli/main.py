@@ -10,7 +10,7 @@ import click
 
 from foldkit.formats.errors import FoldKitError, UsageError
 
-from . import ask, build, demo, look, new, score, split, train
+from . import ask, build, demo, look, new, review, score, split, train
 
 EPILOG = "Start with `foldkit demo`. Every command reads fold.toml in this folder, or the sheet named with --sheet."
 
@@ -39,8 +39,9 @@ def foldkit() -> None:
     """From rows to a low-rank adapter and an honest score, on local hardware."""
 
 
-for command in (new.new, look.look, split.split, build.build, train.train, score.score, ask.ask, demo.demo):
-    foldkit.add_command(command)
+# In the order people work.
+for module in (new, look, review, split, build, train, score, ask, demo):
+    foldkit.add_command(getattr(module, module.__name__.rpartition(".")[2]))
 
 
 def main() -> None:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import unicodedata
+from collections import Counter
 from dataclasses import dataclass
 
 import pandas as pd
@@ -24,11 +26,16 @@ class ColumnSummary:
 
 @dataclass(frozen=True)
 class RowsSummary:
-    """A table at a glance; `duplicates` holds the numbers of rows whose texts stand in an earlier row."""
+    """A table at a glance.
+
+    `duplicates` holds the numbers of rows whose texts stand in an earlier row, `scripts` the share of letters of each
+    script (Latin, Cyrillic, …), the commonest first.
+    """
 
     n_rows: int
     columns: tuple[ColumnSummary, ...]
     duplicates: tuple[int, ...]
+    scripts: dict[str, float]
 
     @property
     def odd_cells(self) -> list[str]:
@@ -48,7 +55,16 @@ def summarise(table: pd.DataFrame) -> RowsSummary:
     columns = tuple(_column(table, str(name)) for name in table.columns)
     telling = [c.name for c in columns if c.name.lower() not in _ID_NAMES]
     repeated = table.duplicated(subset=telling or None)
-    return RowsSummary(len(table), columns, tuple(int(row) for row in table.index[repeated]))
+    return RowsSummary(len(table), columns, tuple(int(row) for row in table.index[repeated]), _scripts(table))
+
+
+def _scripts(table: pd.DataFrame) -> dict[str, float]:
+    counted = Counter("".join(table.agg("".join, axis=1)))
+    letters: Counter[str] = Counter()
+    for letter, n in counted.items():
+        if letter.isalpha():
+            letters[unicodedata.name(letter, "UNKNOWN").split()[0].capitalize()] += n
+    return {script: n / letters.total() for script, n in letters.most_common()}
 
 
 def _column(table: pd.DataFrame, name: str) -> ColumnSummary:

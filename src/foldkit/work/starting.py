@@ -9,16 +9,14 @@ from pathlib import Path
 
 import pandas as pd
 
-from foldkit.datasets import SplitSettings, build_dataset
 from foldkit.formats import InputError, UsageError, write_aside
 from foldkit.rows import Kind, RowsSettings, read_rows, recognise
 from foldkit.templates.template import BUILTIN
 
-from .inputs import open_inputs
+from .inputs import open_inputs, token_lengths
 from .sheet import read_sheet
 
 _WINDOWS = (128, 256, 512, 1024, 2048)
-_ALL_TRAIN = SplitSettings(0, 0)
 
 
 @dataclass(frozen=True)
@@ -48,8 +46,8 @@ def start(source: str, folder: Path, base: str = "pellam") -> Start:
     shutil.copyfile(BUILTIN / f"{kind.name}.toml", template_at)
     write_aside(sheet_at, _sheet_text(source, kind, base, 512))
     inputs = open_inputs(read_sheet(sheet_at))
-    first = build_dataset(inputs.table.head(1000), inputs.template, inputs.encoder, _ALL_TRAIN, 2**20).parts["train"]
-    longest = max((len(example.ids) for example in first), default=0)
+    first = token_lengths(inputs)
+    longest = max(first, default=0)
     window = next((size for size in _WINDOWS if size >= longest), _WINDOWS[-1])
     write_aside(sheet_at, _sheet_text(source, kind, base, window))
     assumed.append(f"the longest example of the first {len(first)} has {longest} tokens: window {window}")

@@ -30,7 +30,7 @@ from foldkit.formats import InputError, fingerprint_files, fingerprint_value, wr
 from foldkit.rows import find_files
 from foldkit.runs import LogWriter, RunFolder, new_run, read_log
 
-from .inputs import Inputs, open_inputs
+from .inputs import Inputs, decisions_path, open_inputs
 from .sheet import Sheet
 
 if TYPE_CHECKING:
@@ -75,6 +75,7 @@ def build(sheet: Sheet, inputs: Inputs | None = None) -> Dataset:
     made_from = {
         "rows": fingerprint_files(find_files(sheet.rows.source, sheet.folder)),
         "reading": dataclasses.asdict(sheet.rows),
+        "decisions": fingerprint_files([path for path in [decisions_path(sheet)] if path.exists()]),
         "template": fingerprint_value(inputs.template.as_mapping()),
         "markup": fingerprint_value(dataclasses.asdict(inputs.markup) | {"where": ""}),
         "tokenizer": inputs.side.tokenizer.fingerprint,
