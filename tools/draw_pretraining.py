@@ -6,6 +6,7 @@ import sys
 from pathlib import Path
 
 from matplotlib.figure import Figure
+from matplotlib.ticker import FixedLocator, NullLocator, ScalarFormatter
 
 from foldkit.formats import read_jsonl
 
@@ -38,6 +39,9 @@ def draw(folder: Path) -> Path:
                 points.append((minute, sum(shares) / len(shares)))
         if points:
             below.plot(*zip(*points, strict=True), line, color=colour, label=name)
+    above.yaxis.set_major_locator(FixedLocator([0.5, 1, 2, 4]))
+    above.yaxis.set_minor_locator(NullLocator())
+    above.yaxis.set_major_formatter(ScalarFormatter())
     below.set(xlabel="minutes of training", ylabel="share of greedy answers right", ylim=(-0.02, 1.02))
     below.legend(loc="upper left", bbox_to_anchor=(1, 1), frameon=False)
     for ax in (above, below):
