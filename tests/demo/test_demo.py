@@ -110,4 +110,4 @@ def test_the_base_can_look_a_value_up(field: str) -> None:
     assert right >= 24
 
 
-FINGERPRINT = "sha256:to-be-set"
+FINGERPRINT = "sha256:8117fa3a4fc666a5"
