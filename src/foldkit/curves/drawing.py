@@ -65,6 +65,7 @@ def _mark_best(ax: Axes, step: int, loss: float) -> None:
         textcoords="offset points",
         ha="right",
         color=VALIDATION,
+        bbox={"facecolor": "white", "edgecolor": "none", "pad": 2},
         arrowprops={"arrowstyle": "-", "color": VALIDATION},
     )
 
