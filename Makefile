@@ -18,7 +18,7 @@ check: .venv/installed-dev
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 
-# The same work on a real open-weight chat model of 135M parameters, about 15 minutes on two cores.
+# The same work on a real open-weight chat model of 135M parameters, with a shorter training and no shots.
 demo-real: .venv/installed real
 	$(BIN)/foldkit demo --folder pellam-sound-real --base real/chat-135m.gguf --set train.epochs=1.5 \
 		--set train.learning_rate=1e-3 --set train.validations=4 --set "score.contender=[]"
