@@ -41,7 +41,7 @@ def test_five_steps_lower_the_loss(real: tuple[Base, TextSide]) -> None:
     encoder = Encoder(side, side.markup("own"))
     talk = (Turn("user", "Wind west, force four."), Turn("assistant", "Low Pell, 0600. Wind W 4.", learned=True))
     encoded = encoder.example(talk)
-    examples = [Example(row, encoded.ids, encoded.learned) for row in range(1, 5)]
+    examples = [Example(row, encoded.ids, encoded.spans) for row in range(1, 5)]
     adapter = attach(base.decoder, AdapterSettings(rank=4))
     settings = TrainSettings(epochs=5, batch=4, learning_rate=2e-3, warm_up=0, validations=1)
     events = list(train_adapter(base.decoder, adapter, examples, examples[:1], settings))

@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 
 from foldkit.formats import FoldKitError, InputError
 from foldkit.templates import HEADINGS, Markup, Turn, read_template, template_from_mapping
+from foldkit.templates.rendering import render
 
 BULLETIN: dict[str, Any] = {
     "name": "bulletin",
@@ -35,6 +36,31 @@ def test_turns_and_parts_stand_only_where_their_slot_is_filled() -> None:
     assert template.prompt_slots() == ("station", "note", "context")
     assert template.needed_slots({**ROW, "station": ""}) == ("note", "bulletin")
     assert template_from_mapping(template.as_mapping(), "again") == template
+
+
+def test_defaults_and_parts_before_the_text() -> None:
+    """A blank slot with a default needs no text; a part before the text wraps reasoning where the row has it."""
+    values = {
+        "name": "why",
+        "default": {"place": "the harbour"},
+        "turn": [
+            {"role": "user", "text": "Wind at {place}?"},
+            {
+                "role": "assistant",
+                "text": "{answer}",
+                "learned": True,
+                "before": [{"slot": "why", "text": "<why>{why}</why>\n"}],
+            },
+        ],
+    }
+    template = template_from_mapping(values, "here")
+    row = {"place": " ", "why": "glass falls", "answer": "W"}
+    assert [turn.text for turn in template.turns(row)] == ["Wind at the harbour?", "<why>glass falls</why>\nW"]
+    assert [turn.text for turn in template.turns({"place": "Pell", "why": "", "answer": "W"})] == ["Wind at Pell?", "W"]
+    assert (template.needed_slots(row), template.slots()) == (("answer",), ("place", "why", "answer"))
+    assert template_from_mapping(template.as_mapping(), "again") == template
+    with pytest.raises(FoldKitError, match="did you mean 'place'"):
+        template_from_mapping({**values, "default": {"plaice": "x"}}, "here")
 
 
 @pytest.mark.parametrize(
@@ -86,33 +112,60 @@ def test_a_conversation_of_any_length_is_its_own_turns() -> None:
 TURNS = (Turn("user", "a"), Turn("assistant", "b", learned=True))
 
 
-def joined(markup: Markup, turns: tuple[Turn, ...]) -> str:
-    return "".join(segment.text for segment in markup.example(turns))
-
-
 @given(texts=st.lists(st.text(), min_size=2, max_size=2))
 def test_markup_and_text_stay_apart_for_any_text(texts: list[str]) -> None:
-    """Segments of text are the turns' own texts, and together all segments are what plain rendering gives."""
+    """The texts are the turns' own, and together with the pieces they are what plain rendering gives."""
     turns = (Turn("user", texts[0]), Turn("assistant", texts[1], learned=True))
-    segments = Markup(HEADINGS, end_marker="<end>").example(turns)
-    assert [s.text for s in segments if s.learned] == [texts[1]]
-    assert [s.text for s in segments if not s.is_markup and s.text] == [text for text in texts if text]
-    expected = f"== user ==\n{texts[0]}\n\n== assistant ==\n{texts[1]}<end>\n\n"
-    assert "".join(s.text for s in segments) == expected
+    written = Markup(HEADINGS, end_marker="<end>").written(turns)
+    assert list(written.texts) == texts
+    assert written.pieces == ("== user ==\n", "\n\n== assistant ==\n", "<end>\n\n")
+    assert str(written) == f"== user ==\n{texts[0]}\n\n== assistant ==\n{texts[1]}<end>\n\n"
 
 
 def test_a_prompt_is_the_beginning_of_its_example() -> None:
     """The opening of the reply included."""
     markup = Markup(HEADINGS, end_marker="<end>")
-    prompt = "".join(segment.text for segment in markup.prompt(TURNS[:1]))
-    assert joined(markup, TURNS).startswith(prompt + "b")
+    assert str(markup.written(TURNS)).startswith(str(markup.written(TURNS[:1], asking=True)) + "b")
 
 
-def test_markup_that_takes_blanks_off_is_followed() -> None:
-    """The text is then what the model would see."""
-    trimming = Markup("{% for m in messages %}[{{ m.content | trim }}]{% endfor %}")
-    turns = (Turn("user", " a "), Turn("assistant", "b\n", learned=True))
-    assert joined(trimming, turns) == "[a][b]"
+EACH = "{% for m in messages %}"
+
+
+@pytest.mark.parametrize(
+    ("source", "expected", "looks"),
+    [
+        (EACH + "[{{ m.content }}]{% endfor %}", "[ a ][b\n]", False),
+        (EACH + "[{{ m.content | trim }}]{% endfor %}", "[a][b]", False),
+        (EACH + "[{{ m.content.rstrip() + '!' }}]{% endfor %}", "[ a!][b!]", False),
+        (EACH + "[{{ '!' + m['content'].lstrip().rstrip() }}]{% endfor %}", "[!a][!b]", False),
+        (EACH + "{% if m.content is string %}[{{ m.content }}]{% endif %}{% endfor %}", "[ a ][b\n]", False),
+        (EACH + "{% if m.tools %}{{ m.tools | tojson }}{% endif %}[{{ m.content }}]{% endfor %}", "[ a ][b\n]", False),
+        (EACH + "[{{ m.content if 'x' not in m.content else 'X' }}]{% endfor %}", "[ a ][b\n]", True),
+        (EACH + "[{{ m.content.split('x')[-1] }}]{% endfor %}", "[ a ][b\n]", True),
+        (EACH + "[{{ m.content | replace('x', 'X') }}]{% endfor %}", "[ a ][b\n]", True),
+        (EACH + "{% set c = m.content ~ ']' %}[{{ c if 'x' not in c else 'X' }}{% endfor %}", "[ a ][b\n]", True),
+        (
+            EACH + "{% set c %}[{{ m.content }}]{% endset %}{{ c if 'x' not in c else 'X' }}{% endfor %}",
+            "[ a ][b\n]",
+            True,
+        ),
+        (EACH + "[{{ ''.join([m.content]).replace('x', 'X') }}]{% endfor %}", "[ a ][b\n]", True),
+        (EACH + "{% if m.content %}[{{ m.content }}]{% endif %}{% endfor %}", "[ a ][b\n]", True),
+    ],
+)
+def test_markup_is_followed_and_what_looks_at_a_text_is_rendered_with_it(
+    source: str, expected: str, looks: bool
+) -> None:
+    """Blanks taken off are taken off; where a text could change the markup, one that does so is refused."""
+    markup = Markup(source)
+    assert str(markup.written((Turn("user", " a "), Turn("assistant", "b\n", learned=True)))) == expected
+    odd = (Turn("user", "axb"), Turn("assistant", "", learned=True))
+    real = render(source, ["user", "assistant"], ["axb", ""])
+    if not looks:
+        assert str(markup.written(odd)) == real
+        return
+    with pytest.raises(InputError, match="keeps each turn's text"):
+        markup.written(odd)
 
 
 @pytest.mark.parametrize(
@@ -130,4 +183,4 @@ def test_markup_that_takes_blanks_off_is_followed() -> None:
 def test_unusable_markup_is_refused_with_a_way_on(source: str) -> None:
     """Never followed half way."""
     with pytest.raises(InputError, match="markup = 'headings'"):
-        Markup(source, where="base").example((Turn("user", "abc"), Turn("assistant", "d", learned=True)))
+        Markup(source, where="base").written((Turn("user", "abc"), Turn("assistant", "d", learned=True)))

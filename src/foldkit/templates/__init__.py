@@ -1,15 +1,15 @@
 """A row to turns, turns to segments of text."""
 
-from .markup import HEADINGS, Markup, Segment
+from .markup import HEADINGS, Markup, Written
 from .template import Template, TemplateSettings, Turn, read_template, template_from_mapping
 
 __all__ = [
     "HEADINGS",
     "Markup",
-    "Segment",
     "Template",
     "TemplateSettings",
     "Turn",
+    "Written",
     "read_template",
     "template_from_mapping",
 ]

@@ -7,16 +7,14 @@ apart and text can never be taken for markup.
 
 from __future__ import annotations
 
-import re
+import functools
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any, NoReturn
-
-from jinja2 import TemplateError
-from jinja2.sandbox import ImmutableSandboxedEnvironment
+from typing import NamedTuple
 
 from foldkit.formats import InputError
 
+from .rendering import RENDER_ERRORS, Shape, render, shape_of
 from .template import Turn
 
 # Headings of our own, for a base without chat markup. Only replies carry the end marker.
@@ -27,13 +25,19 @@ HEADINGS = (
 )
 
 
-@dataclass(frozen=True)
-class Segment:
-    """A stretch of an example: markup, whose control tokens count, or text, whose look-alikes do not."""
+class Written(NamedTuple):
+    """Turns as a markup writes them: `pieces` of markup before, between and after the `texts` of the turns.
 
-    text: str
-    is_markup: bool
-    learned: bool = False
+    Control tokens count in a piece; their look-alikes in a text do not.
+    """
+
+    pieces: tuple[str, ...]
+    texts: Sequence[str]
+
+    def __str__(self) -> str:
+        """Return the whole text."""
+        after = zip(self.texts, self.pieces[1:], strict=True)
+        return self.pieces[0] + "".join(text + piece for text, piece in after)
 
 
 @dataclass(frozen=True)
@@ -45,64 +49,46 @@ class Markup:
     end_marker: str = ""
     where: str = "markup"
 
-    def example(self, turns: Sequence[Turn]) -> tuple[Segment, ...]:
-        """Return the segments of a whole example."""
-        return self._segments(turns, asking=False)
+    def written(self, turns: Sequence[Turn], *, asking: bool = False) -> Written:
+        """Return how turns are written, with the opening of a reply after them when `asking`.
 
-    def prompt(self, turns: Sequence[Turn]) -> tuple[Segment, ...]:
-        """Return the segments of a prompt, the opening of the reply included."""
-        return self._segments(turns, asking=True)
+        Raises InputError for a markup that cannot be used with these turns.
+        """
+        shape = _shape(self, tuple([turn.role for turn in turns]), asking)
+        texts = [turn.text for turn in turns]
+        written = Written(shape.pieces, shape.texts(texts) if shape.strips else texts)
+        if shape.looked:
+            self._check(turns, written, asking)
+        return written
 
-    def _segments(self, turns: Sequence[Turn], *, asking: bool) -> tuple[Segment, ...]:
-        stand_ins = [f"\ue0f0{index}\ue0f1" for index in range(len(turns))]
-        rendered = self._render([turn.role for turn in turns], stand_ins, asking)
-        pieces = re.split("(\ue0f0\\d+\ue0f1)", rendered)
-        if pieces[1::2] != stand_ins:
-            found = f"{len(pieces) // 2} of {len(turns)} turns in order"
-            raise InputError(
-                self.where, "chat markup", "every turn once, in order", found, "set markup = 'headings' in [base]"
-            )
-        texts = self._followed(turns, pieces, asking)
-        segments = [Segment(pieces[0], is_markup=True)]
-        for turn, text, after in zip(turns, texts, pieces[2::2], strict=True):
-            segments += [Segment(text, is_markup=False, learned=turn.learned), Segment(after, is_markup=True)]
-        return tuple(segment for segment in segments if segment.text or segment.learned)
-
-    def _followed(self, turns: Sequence[Turn], pieces: Sequence[str], asking: bool) -> list[str]:
-        """Return the texts as the markup writes them: as they are, or with blanks taken off; refuse anything else."""
-        real = self._render([turn.role for turn in turns], [turn.text for turn in turns], asking)
-        for texts in ([turn.text for turn in turns], [turn.text.strip() for turn in turns]):
-            joined = pieces[0] + "".join(t + after for t, after in zip(texts, pieces[2::2], strict=True))
-            if joined == real:
-                return texts
-        raise InputError(
-            self.where,
-            "chat markup",
-            "markup that keeps each turn's text",
-            real[:60],
-            "set markup = 'headings' in [base]",
-        )
-
-    def _render(self, roles: Sequence[str], texts: Sequence[str], asking: bool) -> str:
-        messages = [{"role": role, "content": text} for role, text in zip(roles, texts, strict=True)]
-        markers = {"start_marker": self.start_marker, "end_marker": self.end_marker}
-        format_keys = {"bos_token": self.start_marker, "eos_token": self.end_marker}
+    def _check(self, turns: Sequence[Turn], written: Written, asking: bool) -> None:
+        """Refuse a markup that writes these very texts otherwise than it wrote the stand-ins."""
         try:
-            pattern = _environment().from_string(self.source)
-            return pattern.render(messages=messages, add_generation_prompt=asking, **markers, **format_keys)
-        except (TemplateError, TypeError, ValueError, ArithmeticError, LookupError, AttributeError) as error:
-            raise InputError(
-                self.where, "chat markup", "a Jinja template", str(error), "set markup = 'headings' in [base]"
-            ) from None
+            real = render(self.source, [t.role for t in turns], [t.text for t in turns], **self._values(asking))
+        except RENDER_ERRORS as error:
+            raise self._unusable("a Jinja template", str(error)) from None
+        if real != str(written):
+            raise self._unusable("markup that keeps each turn's text", real[:60])
+
+    def _values(self, asking: bool) -> dict[str, object]:
+        markers = {"start_marker": self.start_marker, "end_marker": self.end_marker}
+        return {
+            **markers,
+            "bos_token": self.start_marker,
+            "eos_token": self.end_marker,
+            "add_generation_prompt": asking,
+        }
+
+    def _unusable(self, allowed: str, arrived: object) -> InputError:
+        return InputError(self.where, "chat markup", allowed, arrived, "set markup = 'headings' in [base]")
 
 
-def _environment() -> ImmutableSandboxedEnvironment:
-    def refuse(message: str) -> NoReturn:
-        raise TemplateError(message)
-
-    environment = ImmutableSandboxedEnvironment(
-        trim_blocks=True, lstrip_blocks=True, extensions=["jinja2.ext.loopcontrols"]
-    )
-    helpers: dict[str, Any] = {"raise_exception": refuse}
-    environment.globals.update(helpers)
-    return environment
+@functools.lru_cache(maxsize=4096)
+def _shape(markup: Markup, roles: tuple[str, ...], asking: bool) -> Shape:
+    try:
+        shape = shape_of(markup.source, roles, **markup._values(asking))
+    except RENDER_ERRORS as error:
+        raise markup._unusable("a Jinja template", str(error)) from None
+    if shape is None:
+        raise markup._unusable("every turn once, in order", f"another form for {', '.join(roles)}")
+    return shape

@@ -1,18 +1,20 @@
 """Templates: how a row becomes turns.
 
 A template is a name and a list of turns. A turn has a role, a text with `{slots}`, parts that stand only where a slot
-is filled (`when`), and may be learned. `{{` and `}}` are braces themselves. A turn with `each` stands for a whole
-conversation: the JSON list of messages in that column, every reply in it learned.
+is filled (`before` the text, or after it by `when`), and may be learned. `{{` and `}}` are braces themselves. A turn
+with `each` stands for a whole conversation: the JSON list of messages in that column, every reply in it learned unless
+its message says `"learned": false`. `default` gives texts for slots that are blank.
 """
 
 from __future__ import annotations
 
+import functools
 import json
 import string
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 from foldkit.formats import InputError, UsageError, near_name, one_of, read_settings, read_toml
 
@@ -46,9 +48,11 @@ class TurnPattern:
     text: str = ""
     learned: bool = False
     needs: str = ""
+    before: tuple[Part, ...] = ()
     when: tuple[Part, ...] = ()
     each: str = ""
 
+    @functools.cached_property
     def slots(self) -> tuple[str, ...]:
         """Slots that must be filled wherever this turn stands."""
         return (self.each,) if self.each else tuple(dict.fromkeys(slots_of(self.text)))
@@ -58,12 +62,12 @@ class TurnPattern:
         if self.each:
             return conversation(row[self.each])
         text = self.text.format_map(row)
-        text += "".join(part.text.format_map(row) for part in self.when if row.get(part.slot, "").strip())
+        if self.before or self.when:
+            text = _standing_parts(self.before, row) + text + _standing_parts(self.when, row)
         return (Turn(self.role, text, self.learned),)
 
 
-@dataclass(frozen=True)
-class Turn:
+class Turn(NamedTuple):
     """One message of an example."""
 
     role: str
@@ -77,24 +81,33 @@ class Template:
 
     name: str
     turn: tuple[TurnPattern, ...]
+    default: dict[str, str] = field(default_factory=dict)
 
     def slots(self) -> tuple[str, ...]:
         """Every column that the template reads, in order of first use."""
         names: list[str] = []
         for pattern in self.turn:
             names += [pattern.needs] if pattern.needs else []
-            names += pattern.slots()
+            for part in pattern.before:
+                names += [part.slot, *slots_of(part.text)]
+            names += pattern.slots
             for part in pattern.when:
                 names += [part.slot, *slots_of(part.text)]
         return tuple(dict.fromkeys(names))
 
     def needed_slots(self, row: Mapping[str, str]) -> tuple[str, ...]:
-        """Slots that must be filled for this row."""
-        return tuple(dict.fromkeys(slot for pattern in self._standing(row) for slot in pattern.slots()))
+        """Slots that must be filled for this row; one with a default need not be."""
+        if self._always_needed is not None:
+            return self._always_needed
+        return self._needed(self._standing(self._filled(row)))
 
     def turns(self, row: Mapping[str, str]) -> tuple[Turn, ...]:
         """Return the turns of a row, its learned texts included. Raises ValueError for a broken conversation."""
-        return tuple(turn for pattern in self._standing(row) for turn in pattern.turns(row))
+        row = self._filled(row)
+        turns: list[Turn] = []
+        for pattern in self._standing(row):
+            turns += pattern.turns(row)
+        return tuple(turns)
 
     def prompt_turns(self, row: Mapping[str, str]) -> tuple[Turn, ...]:
         """Return the turns before the last learned one: what a model is asked."""
@@ -118,12 +131,34 @@ class Template:
         for p in self.turn:
             turn: dict[str, Any] = {"role": p.role, "text": p.text, "learned": p.learned, "needs": p.needs}
             turn["each"] = p.each
+            turn["before"] = [{"slot": part.slot, "text": part.text} for part in p.before]
             turn["when"] = [{"slot": part.slot, "text": part.text} for part in p.when]
             turns.append(turn)
-        return {"name": self.name, "turn": turns}
+        return {"name": self.name, "turn": turns, "default": dict(self.default)}
 
-    def _standing(self, row: Mapping[str, str]) -> list[TurnPattern]:
+    @functools.cached_property
+    def _always_needed(self) -> tuple[str, ...] | None:
+        """The slots needed by every row; None where that depends on the row."""
+        return None if any(pattern.needs for pattern in self.turn) else self._needed(self.turn)
+
+    def _needed(self, standing: Sequence[TurnPattern]) -> tuple[str, ...]:
+        names = dict.fromkeys(slot for pattern in standing for slot in pattern.slots)
+        return tuple(name for name in names if name not in self.default)
+
+    def _filled(self, row: Mapping[str, str]) -> Mapping[str, str]:
+        if not self.default:
+            return row
+        blank = {slot: text for slot, text in self.default.items() if not row.get(slot, "").strip()}
+        return {**row, **blank}
+
+    def _standing(self, row: Mapping[str, str]) -> Sequence[TurnPattern]:
+        if self._always_needed is not None:
+            return self.turn
         return [p for p in self.turn if not p.needs or row.get(p.needs, "").strip()]
+
+
+def _standing_parts(parts: tuple[Part, ...], row: Mapping[str, str]) -> str:
+    return "".join(part.text.format_map(row) for part in parts if row.get(part.slot, "").strip())
 
 
 def slots_of(text: str) -> list[str]:
@@ -153,24 +188,30 @@ def template_from_mapping(values: Mapping[str, Any], where: str) -> Template:
     """Parse and check a template; raises InputError naming the turn."""
     template = read_settings(Template, values, where)
     for number, pattern in enumerate(template.turn, 1):
-        place = f"{where}, turn {number}"
-        if pattern.each:
-            if pattern.role or pattern.text or pattern.when:
-                todo = "give it a turn of its own"
-                raise UsageError(place, "each", "a turn without role and text", pattern.role, todo)
-            continue
-        if pattern.role not in ROLES:
-            raise UsageError(place, "role", " or ".join(ROLES), pattern.role, near_name(pattern.role, ROLES))
-        try:
-            for text in (pattern.text, *(part.text for part in pattern.when)):
-                slots_of(text)
-        except ValueError as error:
-            raise InputError(place, "text", "text with {slots}", pattern.text, str(error)) from None
-        if pattern.learned and pattern.role != "assistant":
-            raise InputError(place, "learned", "learned assistant turns", pattern.role, "learn replies only")
+        _check_turn(pattern, f"{where}, turn {number}")
+    for slot in template.default:
+        if slot not in template.slots():
+            raise InputError(where, "default", "a slot of the template", slot, near_name(slot, template.slots()))
     if not any((pattern.learned and not pattern.needs) or pattern.each for pattern in template.turn):
         raise InputError(where, "turns", "at least one learned turn that always stands", None, "add `learned = true`")
     return template
+
+
+def _check_turn(pattern: TurnPattern, place: str) -> None:
+    if pattern.each:
+        if pattern.role or pattern.text or pattern.before or pattern.when:
+            todo = "give it a turn of its own"
+            raise UsageError(place, "each", "a turn without role and text", pattern.role, todo)
+        return
+    if pattern.role not in ROLES:
+        raise UsageError(place, "role", " or ".join(ROLES), pattern.role, near_name(pattern.role, ROLES))
+    try:
+        for text in (pattern.text, *(part.text for part in (*pattern.before, *pattern.when))):
+            slots_of(text)
+    except ValueError as error:
+        raise InputError(place, "text", "text with {slots}", pattern.text, str(error)) from None
+    if pattern.learned and pattern.role != "assistant":
+        raise InputError(place, "learned", "learned assistant turns", pattern.role, "learn replies only")
 
 
 # Names of roles that other files use, and ours.
@@ -178,10 +219,10 @@ _ROLES = dict(zip(ROLES, ROLES, strict=True)) | {"human": "user", "bot": "assist
 
 
 def conversation(text: str) -> tuple[Turn, ...]:
-    """Return the turns of a conversation, its replies learned: a JSON list of messages with role and content.
+    """Return the turns of a conversation: a JSON list of messages with role and content.
 
-    Text that is no JSON list is one user turn, as a question is asked. Raises ValueError naming the message that is
-    wrong.
+    Replies are learned, except those with `"learned": false`. Text that is no JSON list is one user turn, as a
+    question is asked. Raises ValueError naming the message that is wrong.
     """
     try:
         messages = json.loads(text)
@@ -195,5 +236,6 @@ def conversation(text: str) -> tuple[Turn, ...]:
         content = message.get("content", message.get("value")) if isinstance(message, dict) else None
         if role not in _ROLES or not isinstance(content, str):
             raise ValueError(f"message {number} has no role of {', '.join(ROLES)} with a text as its content")
-        turns.append(Turn(_ROLES[role], content, learned=_ROLES[role] == "assistant"))
+        learned = _ROLES[role] == "assistant" and message.get("learned") is not False
+        turns.append(Turn(_ROLES[role], content, learned))
     return tuple(turns)

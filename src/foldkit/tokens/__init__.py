@@ -1,7 +1,7 @@
 """Tokenizers, end markers and markup read from model files; the one path from segments to ids."""
 
 from .base_files import TextSide, open_text_side
-from .encoding import Encoded, Encoder
+from .encoding import Encoded, Encoder, Layout
 from .tokenizer import TextTokenizer
 
-__all__ = ["Encoded", "Encoder", "TextSide", "TextTokenizer", "open_text_side"]
+__all__ = ["Encoded", "Encoder", "Layout", "TextSide", "TextTokenizer", "open_text_side"]

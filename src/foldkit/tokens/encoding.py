@@ -2,29 +2,58 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 from foldkit.formats import InputError
-from foldkit.templates import Markup, Segment, Turn
+from foldkit.templates import Markup, Turn, Written
 
 from .base_files import TextSide
 
 
 @dataclass(frozen=True)
 class Encoded:
-    """Token ids, and for each whether it is learned."""
+    """Token ids, and the half-open spans of them that are learned: each a reply with its end marker."""
 
     ids: tuple[int, ...]
-    learned: tuple[bool, ...]
+    spans: tuple[tuple[int, int], ...]
 
     @property
     def n_prompt(self) -> int:
-        """How many ids stand before the last learned stretch: the prompt at asking."""
-        end = max(index for index, flag in enumerate(self.learned) if flag)
-        while end >= 0 and self.learned[end]:
-            end -= 1
-        return end + 1
+        """How many ids stand before the last learned span: the prompt at asking."""
+        return self.spans[-1][0]
+
+    @property
+    def learned(self) -> tuple[bool, ...]:
+        """For each id whether it is learned."""
+        flags = [False] * len(self.ids)
+        for start, end in self.spans:
+            flags[start:end] = [True] * (end - start)
+        return tuple(flags)
+
+
+@dataclass(frozen=True)
+class Layout:
+    """What stands around the texts of an example, as ids: `before` each text, and the `end` after the last.
+
+    `closing` says for each text how many ids after it are learned with it: 0 for one that is not learned, else as far
+    as the first end marker.
+    """
+
+    before: tuple[list[int], ...]
+    end: list[int]
+    closing: tuple[int, ...]
+
+    def join(self, texts: Iterable[Sequence[int]], ids: list[int], spans: list[int]) -> None:
+        """Append an example to `ids`, and the start and end of each of its learned spans, from its own start."""
+        begin = len(ids)
+        for before, text, n_closing in zip(self.before, texts, self.closing, strict=True):
+            ids += before
+            start = len(ids)
+            ids += text
+            if n_closing:
+                spans += (start - begin, len(ids) - begin + n_closing)
+        ids += self.end
 
 
 class Encoder:
@@ -32,10 +61,16 @@ class Encoder:
 
     def __init__(self, side: TextSide, markup: Markup) -> None:
         self.tokenizer, self.end_ids, self.markup = side.tokenizer, side.end_ids, markup
+        self._layouts: dict[tuple[tuple[str, ...], tuple[bool, ...]], Layout] = {}
 
     def prompt(self, turns: Sequence[Turn]) -> tuple[int, ...]:
         """Return the ids of a prompt, the opening of the reply included."""
-        return tuple(token for segment in self.markup.prompt(turns) for token in self._ids(segment))
+        written = self.markup.written(turns, asking=True)
+        encode = self.tokenizer.encode_markup
+        ids = encode(written.pieces[0])
+        for text, piece in zip(self.tokenizer.encode_texts(written.texts), written.pieces[1:], strict=True):
+            ids += [*text, *encode(piece)]
+        return tuple(ids)
 
     def example(self, turns: Sequence[Turn]) -> Encoded:
         """Return the ids of an example that ends with the end marker of its last learned turn.
@@ -43,30 +78,32 @@ class Encoder:
         Each learned turn's text and the first end marker of the markup after it are learned, nothing else.
         Raises InputError when the markup closes a learned turn with no end marker.
         """
+        layout, written = self.laid_out(turns)
         ids: list[int] = []
-        learned: list[bool] = []
-        last = max(index for index, turn in enumerate(turns) if turn.learned)
-        closing = False
-        for segment in self.markup.example(turns[: last + 1]):
-            new = self._ids(segment)
-            n_learned = len(new) if segment.learned else self._end_of(new) + 1 if closing else 0
-            ids += new
-            learned += [True] * n_learned + [False] * (len(new) - n_learned)
-            closing = segment.learned
-        if closing:
-            self._end_of([])
-        end = len(learned) - learned[::-1].index(True)
-        return Encoded(tuple(ids[:end]), tuple(learned[:end]))
+        spans: list[int] = []
+        layout.join(self.tokenizer.encode_texts(written.texts), ids, spans)
+        return Encoded(tuple(ids), tuple(zip(spans[::2], spans[1::2], strict=True)))
 
-    def _ids(self, segment: Segment) -> list[int]:
-        encode = self.tokenizer.encode_markup if segment.is_markup else self.tokenizer.encode_text
-        return encode(segment.text)
+    def laid_out(self, turns: Sequence[Turn]) -> tuple[Layout, Written]:
+        """Return the layout of an example and how it is written; turns after the last learned one are left out."""
+        last = max([index for index, turn in enumerate(turns) if turn.learned])
+        turns = turns[: last + 1]
+        written = self.markup.written(turns)
+        # A markup that looks at the texts may write other pieces for other texts.
+        key = (written.pieces, tuple([turn.learned for turn in turns]))
+        if key not in self._layouts:
+            self._layouts[key] = self._layout(*key)
+        return self._layouts[key], written
 
-    def _end_of(self, closing: Sequence[int]) -> int:
-        for index, token in enumerate(closing):
+    def _layout(self, pieces: Sequence[str], learned: Sequence[bool]) -> Layout:
+        ids = [self.tokenizer.encode_markup(piece) for piece in pieces]
+        closing = tuple(self._n_closing(after) if flag else 0 for flag, after in zip(learned, ids[1:], strict=True))
+        return Layout(tuple(ids[:-1]), ids[-1][: closing[-1]], closing)
+
+    def _n_closing(self, ids: Sequence[int]) -> int:
+        for index, token in enumerate(ids):
             if token in self.end_ids:
-                return index
+                return index + 1
         named = ", ".join(self.tokenizer.token(end) for end in self.end_ids)
-        raise InputError(
-            self.markup.where, "chat markup", f"{named} after a learned turn", None, "set markup = 'headings' in [base]"
-        )
+        todo = "set markup = 'headings' in [base]"
+        raise InputError(self.markup.where, "chat markup", f"{named} after a learned turn", None, todo)

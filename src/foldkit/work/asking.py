@@ -33,8 +33,8 @@ class Asked:
     @property
     def main_slot(self) -> str:
         """The slot that a plain question fills: the first one of the last user turn."""
-        users = [pattern for pattern in self.answerer.template.turn if pattern.role == "user" and pattern.slots()]
-        return users[-1].slots()[0] if users else self.slots[0]
+        users = [pattern for pattern in self.answerer.template.turn if pattern.role == "user" and pattern.slots]
+        return users[-1].slots[0] if users else self.slots[0]
 
     def row(self, text: str, slots: Mapping[str, str]) -> dict[str, str]:
         """Return the row of a question, blanks at the ends of cells taken off where the training did so.
