@@ -65,7 +65,7 @@ def examples() -> list[Example]:
     for row in range(1, 11):
         n_prompt, n_reply = rng.randint(2, 15), rng.randint(1, 7)
         ids = tuple(rng.randrange(320) for _ in range(n_prompt + n_reply))
-        made.append(Example(row, ids, (False,) * n_prompt + (True,) * n_reply))
+        made.append(Example(row, ids, ((n_prompt, n_prompt + n_reply),)))
     return made
 
 

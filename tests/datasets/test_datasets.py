@@ -10,8 +10,23 @@ from pathlib import Path
 import pandas as pd
 import pytest
 
-from foldkit.datasets import Pair, SplitSettings, assign_parts, build_dataset, find_leaks, read_built, write_built
+from foldkit.datasets import (
+    Coder,
+    Dataset,
+    Pair,
+    SplitSettings,
+    assign_parts,
+    build_dataset,
+    find_leaks,
+    parts_of_keys,
+    read_assignment,
+    read_built,
+    row_keys,
+    write_assignment,
+)
+from foldkit.datasets.splitting import content_keys
 from foldkit.formats import InputError, UsageError
+from foldkit.rows import Rows
 from foldkit.templates import Markup, read_template
 from foldkit.tokens import Encoder, TextSide, TextTokenizer
 
@@ -24,6 +39,14 @@ def table_of(n: int = 200) -> pd.DataFrame:
         "kind": ["new" if i % 50 == 0 else "known" for i in range(n)],
     }
     return pd.DataFrame(cells, index=pd.RangeIndex(1, n + 1))
+
+
+def built(table: pd.DataFrame, coder: Coder, split: SplitSettings, folder: Path, size: int = 1000) -> Dataset:
+    """Build in pieces of `size` rows, with `size` as what it was built from."""
+    pieces = (Rows(table.iloc[start : start + size]) for start in range(0, len(table), size))
+    return build_dataset(
+        pieces, coder, lambda piece: parts_of_keys(row_keys(piece, split), split), folder, {"size": size}, split
+    )
 
 
 def test_a_row_keeps_its_part_when_rows_are_added_or_moved() -> None:
@@ -65,8 +88,13 @@ def test_impossible_splits_are_refused() -> None:
         SplitSettings(0.5, 0.5)
     with pytest.raises(InputError, match="did you mean 'day'"):
         assign_parts(table_of(), SplitSettings(group="dai"))
-    with pytest.raises(UsageError, match=r"0 to 0\.9"):
-        SplitSettings(float("nan"))
+    for wrong in (float("nan"), 0.95, 1.5, -1):
+        with pytest.raises(UsageError, match=r"0 to 0\.9"):
+            SplitSettings(wrong)
+    with pytest.raises(UsageError, match="balance or time"):
+        SplitSettings(balance="a", time="b")
+    with pytest.raises(InputError, match=r"row 1: .*time, column question"):
+        assign_parts(table_of(), SplitSettings(time="question"))
 
 
 def test_leaks_are_found_and_grouping_near_copies_leaves_none() -> None:
@@ -114,7 +142,8 @@ def test_rows_that_cannot_be_used_are_set_aside_by_name(side: TextSide, tmp_path
     table.loc[3, "answer"] = " "
     table.loc[9, "question"] = "wind " * 100
     template = read_template("question", tmp_path)
-    dataset = build_dataset(table, template, Encoder(side, side.markup()), SplitSettings(0.2, 0.2), 60)
+    encoder = Encoder(side, side.markup())
+    dataset = built(table, Coder(template, encoder, 60), SplitSettings(0.2, 0.2), tmp_path)
     reasons = {row.row: row.reason for row in dataset.set_aside}
     assert reasons[3] == "blank: answer"
     assert reasons[9].endswith("tokens, the window is 60")
@@ -123,9 +152,8 @@ def test_rows_that_cannot_be_used_are_set_aside_by_name(side: TextSide, tmp_path
     assert rows == [row for row in range(1, 61) if row not in reasons]
     assert max(n["longest"] for n in dataset.counts().values()) <= 60
     with pytest.raises(InputError, match="template 'question'"):
-        build_dataset(
-            table.rename(columns={"answer": "reply"}), template, Encoder(side, side.markup()), SplitSettings(), 60
-        )
+        built(table.rename(columns={"answer": "reply"}), Coder(template, encoder, 60), SplitSettings(), tmp_path / "b")
+    assert [path.name for path in (tmp_path / "b").iterdir()] == []
 
 
 def test_broken_conversations_are_set_aside(side: TextSide, tmp_path: Path) -> None:
@@ -134,7 +162,8 @@ def test_broken_conversations_are_set_aside(side: TextSide, tmp_path: Path) -> N
     talks = [good] * 5 + [[{"role": "x"}], good[:1], [good[0], {"role": "assistant", "content": " "}]]
     table = pd.DataFrame({"messages": [json.dumps(talk) for talk in talks]}, index=pd.RangeIndex(1, 9))
     encoder = Encoder(side, side.markup())
-    dataset = build_dataset(table, read_template("conversation", tmp_path), encoder, SplitSettings(0, 0), 60)
+    coder = Coder(read_template("conversation", tmp_path), encoder, 60)
+    dataset = built(table, coder, SplitSettings(0, 0), tmp_path)
     reasons = {row.row: row.reason for row in dataset.set_aside}
     assert reasons[6].startswith("message 1 has no role")
     assert (reasons[7], reasons[8]) == ("no reply to learn", "an empty reply")
@@ -147,7 +176,8 @@ def test_what_the_encoding_loses_is_said(side: TextSide, tmp_path: Path, tokeniz
     table.loc[7, "answer"] = "Sølen é"
 
     def notes(side: TextSide, markup: Markup) -> list[str]:
-        dataset = build_dataset(table, template, Encoder(side, markup), SplitSettings(0.2, 0.2), 60)
+        coder = Coder(template, Encoder(side, markup), 60)
+        dataset = built(table, coder, SplitSettings(0.2, 0.2), tmp_path)
         return [note for note in dataset.notes if "columns" not in note]
 
     assert notes(side, side.markup()) == []
@@ -160,17 +190,99 @@ def test_what_the_encoding_loses_is_said(side: TextSide, tmp_path: Path, tokeniz
 
 
 def test_a_stored_dataset_comes_back_until_its_inputs_change(side: TextSide, tmp_path: Path) -> None:
-    """Equal in every part; None for other inputs, for a damaged manifest, and an error for a part that is cut."""
-    encoder, template = Encoder(side, side.markup()), read_template("question", tmp_path)
-    dataset = build_dataset(table_of(60), template, encoder, SplitSettings(0.2, 0.2), 60)
-    folder = tmp_path / "built"
-    assert read_built(folder, {"a": 1}) is None
-    write_built(dataset, folder, {"a": 1})
-    assert read_built(folder, {"a": 1}) == dataset
-    assert read_built(folder, {"a": 2}) is None
-    lines = (folder / "train.jsonl").read_text().splitlines(keepends=True)
-    (folder / "train.jsonl").write_text("".join(lines[:-1]))
-    with pytest.raises(InputError, match="build again"):
-        read_built(folder, {"a": 1})
-    (folder / "manifest.json").write_text("{")
-    assert read_built(folder, {"a": 1}) is None
+    """None for other inputs and for a damaged manifest; an error for a part that is cut or of another build."""
+    coder = Coder(read_template("question", tmp_path), Encoder(side, side.markup()), 60)
+    assert read_built(tmp_path, {"size": 1000}) is None
+    dataset = built(table_of(60), coder, SplitSettings(0.2, 0.2), tmp_path)
+    assert read_built(tmp_path, {"size": 1000}) == dataset
+    assert read_built(tmp_path, {"size": 1}) is None
+    whole = (tmp_path / "train.arrow").read_bytes()
+    for damaged in (whole[:-100], (tmp_path / "test.arrow").read_bytes()):
+        (tmp_path / "train.arrow").unlink()
+        (tmp_path / "train.arrow").write_bytes(damaged)
+        with pytest.raises(InputError, match="build again"):
+            read_built(tmp_path, {"size": 1000})
+    (tmp_path / "manifest.json").write_text("{")
+    assert read_built(tmp_path, {"size": 1000}) is None
+
+
+def test_the_size_of_pieces_changes_nothing(side: TextSide, tmp_path: Path) -> None:
+    """Same examples, counts and fingerprint; a part on disk is a sequence of what the encoder gives row by row."""
+    table, template, encoder = table_of(60), read_template("question", tmp_path), Encoder(side, side.markup())
+    coder = Coder(template, encoder, 60)
+    whole, pieces = (built(table, coder, SplitSettings(0.2, 0.2), tmp_path / str(n), n) for n in (1000, 7))
+    assert (pieces.fingerprint, pieces.counts(), pieces.notes) == (whole.fingerprint, whole.counts(), whole.notes)
+    for part, examples in whole.parts.items():
+        assert list(pieces.parts[part]) == list(examples) == examples[:]
+        assert examples[-1] == examples[len(examples) - 1]
+        assert [len(example.ids) for example in examples] == examples.lengths.tolist()
+        assert [example.row for example in examples] == examples.rows.tolist()
+        assert [example.spans[-1][0] for example in examples] == examples.prompt_lengths.tolist()
+        assert sum(example.n_learned for example in examples) == examples.n_learned
+        for example in examples:
+            one = encoder.example(template.turns(table.loc[example.row].to_dict()))
+            assert (example.ids, example.spans, example.learned) == (one.ids, one.spans, one.learned)
+            assert example.n_learned == sum(one.learned)
+        with pytest.raises(IndexError):
+            examples[len(examples)]
+
+
+FILLED = [
+    SplitSettings(30, 40),
+    SplitSettings(0.15, 0.2, balance="kind"),
+    SplitSettings(30, 40, time="day"),
+    SplitSettings(28, 40, group="day"),
+]
+
+
+@pytest.mark.parametrize("settings", FILLED)
+def test_parts_that_are_filled_come_to_their_size_and_keep_it(settings: SplitSettings) -> None:
+    """Counts or shares exactly; by balance in every label, by time the newest; old rows stay when new ones come."""
+    table = table_of()
+    parts = assign_parts(table, settings)
+    n_validation = 28 if settings.group else 30
+    assert parts.value_counts().to_dict() == {"train": 160 - n_validation, "test": 40, "validation": n_validation}
+    if settings.balance:
+        shares = pd.crosstab(table["kind"], parts, normalize="index")
+        assert (abs(shares["test"] - 0.2) < 0.13).all()
+        assert parts[table["kind"] == "new"].value_counts().to_dict() == {"train": 2, "test": 1, "validation": 1}
+    if settings.time:
+        days = table["day"].astype(int)
+        assert days[parts == "test"].min() >= days[parts == "validation"].max()
+        assert days[parts == "validation"].min() >= days[parts == "train"].max()
+    if settings.group:
+        assert (parts.groupby(table["day"]).nunique() == 1).all()
+    known = dict(zip(content_keys(table), parts, strict=True))
+    more = pd.concat([table_of(300).iloc[200:].rename(lambda row: row - 200), table.rename(lambda row: row + 100)])
+    again = assign_parts(more, settings, known=known)
+    assert list(again.iloc[100:]) == list(parts)
+    assert again.iloc[:100].eq("train").mean() == (0 if settings.time else 1 if settings.test >= 1 else 0.65)
+
+
+def test_files_can_be_a_part(tmp_path: Path) -> None:
+    """Rows of the named file, and no others; with nothing from it the part is refused as empty."""
+    table, settings = table_of(60), SplitSettings(0.2, 0.2, files={"test": "held.csv"})
+    files = ((1, tmp_path / "a.csv"), (41, tmp_path / "held.csv"), (51, tmp_path / "b.csv"))
+    parts = assign_parts(table, settings, files=files)
+    assert list(parts.index[parts == "test"]) == list(range(41, 51))
+    assert {"train", "validation"} == set(parts.drop(range(41, 51)))
+    with pytest.raises(InputError, match="rows in test"):
+        assign_parts(table, settings, files=files[:1])
+
+
+def test_a_stored_assignment_is_read_back_for_the_same_settings(tmp_path: Path) -> None:
+    """And for no others; near copies of what is known go where that went."""
+    settings = SplitSettings(0.2, 0.2, group="near", near=0.5)
+    table = table_of(60)
+    parts = pd.Series("test", index=table.index)
+    assert read_assignment(tmp_path, settings) == {}
+    write_assignment(tmp_path, settings, pd.Series(content_keys(table)), parts)
+    known = read_assignment(tmp_path, settings)
+    assert list(known.values()) == ["test"] * 60
+    assert read_assignment(tmp_path, SplitSettings(0.2, 0.2, group="near", near=0.6)) == {}
+    words = {i: Pair(f"{i} " * 30, "x") for i in range(1, 61)}
+    more = table_of(120)
+    pairs = words | {60 + i: words[i] for i in words}
+    assert (parts_of_keys(row_keys(more, settings), settings, pairs, known) == "test").all()
+    other = words | {60 + i: Pair(f"{-i} " * 30, "y") for i in words}
+    assert set(parts_of_keys(row_keys(more, settings), settings, other, known)) == {"test", "train", "validation"}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import random
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -12,6 +13,7 @@ from .common import open_sheet, out, sheet_options, short, show_table
 
 if TYPE_CHECKING:
     from foldkit.rows import RowsSummary
+    from foldkit.tokens import Encoded
     from foldkit.work import Inputs, Sheet
 
 
@@ -36,7 +38,7 @@ def look(sheet_file: Path, changes: tuple[str, ...], row: int | None, by_chance:
         return
     number = shown_row(inputs, random.choice(list(inputs.table.index)) if by_chance and row is None else row)
     show_summary(sheet, summary)
-    show_lengths(token_lengths(inputs), sheet.train.window)
+    show_lengths([whole for whole, _ in token_lengths(inputs)], sheet.train.window)
     show_row(inputs, number)
 
 
@@ -104,17 +106,14 @@ def show_row(inputs: Inputs, number: int) -> None:
     heading = f"[bold]row {number}[/bold] in template {inputs.template.name}, {len(encoded.ids)} tokens"
     console.print(f"\n{heading}; the learned part is marked\n", soft_wrap=True)
     text = Text()
-    for learned, piece in _stretches(inputs, encoded.ids, encoded.learned):
+    for learned, piece in _stretches(inputs, encoded):
         marked = piece if console.is_terminal or not learned else f"【{piece}】"
         text.append(marked, style="bold green" if learned else "")
     console.print(text)
 
 
-def _stretches(inputs: Inputs, ids: tuple[int, ...], learned: tuple[bool, ...]) -> list[tuple[bool, str]]:
-    import itertools
-
-    tokenizer = inputs.side.tokenizer
-    found = []
-    for flag, group in itertools.groupby(zip(ids, learned, strict=True), key=lambda pair: pair[1]):
-        found.append((flag, tokenizer.decode([token for token, _ in group], keep_control=True)))
-    return found
+def _stretches(inputs: Inputs, encoded: Encoded) -> list[tuple[bool, str]]:
+    ends = [0, *(end for span in encoded.spans for end in span)]
+    pieces = [encoded.ids[start:end] for start, end in itertools.pairwise([*ends, len(encoded.ids)])]
+    decode = inputs.side.tokenizer.decode
+    return [(index % 2 == 1, decode(piece, keep_control=True)) for index, piece in enumerate(pieces) if piece]

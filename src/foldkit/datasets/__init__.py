@@ -1,16 +1,24 @@
 """Splits, examples, and built datasets on disk."""
 
-from .building import Dataset, Example, SetAside, build_dataset
+from .assignment import read_assignment, write_assignment
+from .building import build_dataset
 from .checks import CHECKS, Finding, check_pairs, too_few
+from .coding import Coded, Coder, SetAside, code_rows
+from .examples import Example, Examples
+from .leaks import Leak, find_leaks
 from .pairs import Pair, pairs_of
-from .splitting import PARTS, Leak, SplitSettings, assign_parts, find_leaks
-from .store import read_built, write_built
+from .placing import PARTS
+from .splitting import SplitSettings, assign_parts, parts_of_keys, row_keys
+from .store import Dataset, read_built
 
 __all__ = [
     "CHECKS",
     "PARTS",
+    "Coded",
+    "Coder",
     "Dataset",
     "Example",
+    "Examples",
     "Finding",
     "Leak",
     "Pair",
@@ -19,9 +27,13 @@ __all__ = [
     "assign_parts",
     "build_dataset",
     "check_pairs",
+    "code_rows",
     "find_leaks",
     "pairs_of",
+    "parts_of_keys",
+    "read_assignment",
     "read_built",
+    "row_keys",
     "too_few",
-    "write_built",
+    "write_assignment",
 ]

@@ -1,127 +1,101 @@
-"""Rows to examples: rendered, encoded, assigned to parts; what cannot be used is set aside with its reason."""
+"""Streams of rows to a built dataset on disk: every row in its part, or set aside with the reason."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass, field
+import hashlib
+from collections.abc import Callable, Iterable, Mapping
+from pathlib import Path
+from typing import Any
 
 import pandas as pd
 
-from foldkit.formats import fingerprint_value
-from foldkit.rows.reading import column
+from foldkit.rows import Rows
 from foldkit.templates import Template
-from foldkit.tokens import Encoded, Encoder
 
-from .pairs import pairs_of, rows_of
-from .splitting import PARTS, SplitSettings, assign_parts
+from .coding import Coded, Coder, SetAside, code_stream
+from .examples import Examples
+from .placing import PARTS
+from .splitting import SplitSettings, check_parts
+from .store import Dataset, DatasetWriter, read_built
 
-
-@dataclass(frozen=True)
-class Example:
-    """One tokenised row: its number, token ids, and for each id whether it is learned."""
-
-    row: int
-    ids: tuple[int, ...]
-    learned: tuple[bool, ...]
-
-    @property
-    def n_learned(self) -> int:
-        """Count of learned tokens."""
-        return sum(self.learned)
-
-
-@dataclass(frozen=True)
-class SetAside:
-    """A row that is in no part, and why."""
-
-    row: int
-    reason: str
-    cells: Mapping[str, str] = field(default_factory=dict)
-
-
-@dataclass(frozen=True)
-class Dataset:
-    """Examples by part, the rows set aside, and things worth saying."""
-
-    parts: dict[str, tuple[Example, ...]]
-    set_aside: tuple[SetAside, ...]
-    fingerprint: str
-    notes: tuple[str, ...] = field(default=())
-
-    def counts(self) -> dict[str, dict[str, int]]:
-        """Return rows, tokens, learned tokens and the longest example of each part."""
-        return {
-            part: {
-                "rows": len(examples),
-                "tokens": sum(len(e.ids) for e in examples),
-                "learned": sum(e.n_learned for e in examples),
-                "longest": max((len(e.ids) for e in examples), default=0),
-            }
-            for part, examples in self.parts.items()
-        }
+PartsOf = Callable[[pd.DataFrame], "pd.Series[Any]"]
 
 
 def build_dataset(
-    table: pd.DataFrame, template: Template, encoder: Encoder, split: SplitSettings, window: int
+    chunks: Iterable[Rows],
+    coder: Coder,
+    parts_of: PartsOf,
+    folder: Path,
+    inputs: Mapping[str, Any],
+    split: SplitSettings,
 ) -> Dataset:
-    """Render and encode every row and put it into its part.
+    """Render and encode every row, put it where `parts_of` says, and write the folder; memory stays flat.
 
-    A row with a blank where its template needs text, and a row longer than `window` tokens, are set aside by name.
-    Raises InputError when the template names a column that the rows do not have.
+    Rows that cannot be read, rows with a blank where the template needs text, and rows longer than `window` tokens
+    are set aside by name. `inputs` says what the dataset is built from. Raises InputError when the template names a
+    column that the rows do not have, and for a part that comes out empty although it has a share.
     """
-    for slot in template.slots():
-        column(table, slot, f"template {template.name!r}")
-    parts = assign_parts(table, split, pairs_of(table, template) if split.group == "near" else None)
-    placed: dict[str, list[Example]] = {part: [] for part in PARTS}
-    set_aside: list[SetAside] = []
-    for row, values in rows_of(table):
-        example = _encode(row, values, template, encoder, window)
-        if isinstance(example, SetAside):
-            set_aside.append(example)
-        else:
-            placed[str(parts[row])].append(example)
-    examples = {part: tuple(found) for part, found in placed.items()}
-    whole = {part: [[e.row, *e.ids, *map(int, e.learned)] for e in found] for part, found in examples.items()}
-    notes = (*_unused(table, template), *_encoding_notes(table, examples, template, encoder))
-    return Dataset(examples, tuple(set_aside), fingerprint_value(whole), notes)
+    counted = _Counted()
+    with DatasetWriter(folder) as writer:
+        for chunk, coded in code_stream(chunks, coder):
+            writer.set_aside(SetAside(bad.row, bad.reason) for bad in chunk.bad)
+            if chunk.table.empty:
+                continue
+            places = parts_of(chunk.table).loc[coded.examples.rows].to_numpy()
+            for part in PARTS:
+                examples = coded.examples.chosen(places == part)
+                counted.add(part, examples)
+                writer.write(part, examples)
+            writer.set_aside(coded.set_aside)
+            counted.note(chunk.table, coded)
+        check_parts({part: n["rows"] for part, n in counted.parts.items()}, split)
+        writer.finish(inputs, counted.fingerprint, counted.parts, counted.notes(coder.template))
+    built = read_built(folder, inputs)
+    assert built is not None  # it was written by the line above
+    return built
 
 
-def _encode(
-    row: int, values: Mapping[str, str], template: Template, encoder: Encoder, window: int
-) -> Example | SetAside:
-    blank = [slot for slot in template.needed_slots(values) if not values[slot].strip()]
-    if blank:
-        return SetAside(row, f"blank: {', '.join(blank)}", values)
-    try:
-        turns = template.turns(values)
-    except ValueError as error:
-        return SetAside(row, str(error), values)
-    empty = [turn for turn in turns if turn.learned and not turn.text.strip()]
-    if empty or not any(turn.learned for turn in turns):
-        return SetAside(row, "no reply to learn" if not empty else "an empty reply", values)
-    encoded = encoder.example(turns)
-    if len(encoded.ids) > window:
-        return SetAside(row, f"{len(encoded.ids)} tokens, the window is {window}", values)
-    return Example(row, encoded.ids, encoded.learned)
+class _Counted:
+    """What is known of a dataset when its last chunk is written."""
 
+    def __init__(self) -> None:
+        self.parts = {part: {"rows": 0, "tokens": 0, "learned": 0, "longest": 0} for part in PARTS}
+        self._columns: dict[str, None] = {}
+        self._blank_ends: list[int] = []
+        self._lossy: list[int] = []
+        self._digests = {part: [hashlib.sha256() for _ in range(5)] for part in PARTS}
 
-def _unused(table: pd.DataFrame, template: Template) -> list[str]:
-    unused = [str(name) for name in table.columns if name not in template.slots()]
-    return [f"columns the template does not use: {', '.join(unused)}"] if unused else []
+    def add(self, part: str, examples: Examples) -> None:
+        """Count examples, and take them into the fingerprint, which does not depend on the size of chunks."""
+        if not len(examples):
+            return
+        n, lengths = self.parts[part], examples.lengths
+        n["rows"] += len(examples)
+        n["tokens"] += int(lengths.sum())
+        n["learned"] += examples.n_learned
+        n["longest"] = max(n["longest"], int(lengths.max()))
+        for digest, data in zip(self._digests[part], examples.buffers(), strict=True):
+            digest.update(data)
 
+    def note(self, table: pd.DataFrame, coded: Coded) -> None:
+        """Remember what is worth saying of a chunk."""
+        self._columns |= dict.fromkeys(map(str, table.columns))
+        self._blank_ends += coded.blank_ends
+        self._lossy += coded.lossy
 
-def _encoding_notes(
-    table: pd.DataFrame, parts: Mapping[str, tuple[Example, ...]], template: Template, encoder: Encoder
-) -> list[str]:
-    """Say which rows have a prompt that ends in a blank, and which targets the tokenizer cannot give back."""
-    rows, decode = dict(rows_of(table)), encoder.tokenizer.decode
-    blank_ends, lossy = [], []
-    for example in sorted((e for part in parts.values() for e in part), key=lambda e: e.row):
-        n_prompt = Encoded(example.ids, example.learned).n_prompt
-        if decode(example.ids[:n_prompt], keep_control=True).endswith((" ", "\t")):
-            blank_ends.append(example.row)
-        target = template.target(rows[example.row])
-        if decode(example.ids[n_prompt:-1], keep_control=True) not in (target, target.strip()):
-            lossy.append(example.row)
-    said = [(blank_ends, "the prompt ends in a blank"), (lossy, "the tokenizer does not give the target back exactly")]
-    return [f"{what} in {len(found)} rows, first {found[0]}" for found, what in said if found]
+    @property
+    def fingerprint(self) -> str:
+        """The fingerprint of all examples of all parts."""
+        whole = hashlib.sha256(b"".join(one.digest() for part in self._digests.values() for one in part))
+        return f"sha256:{whole.hexdigest()[:16]}"
+
+    def notes(self, template: Template) -> list[str]:
+        """Say which columns are unused, and how many prompts end in a blank or replies are not given back."""
+        unused = [name for name in self._columns if name not in template.slots()]
+        found = [f"columns the template does not use: {', '.join(unused)}"] if unused else []
+        for what, rows in (
+            ("the prompt ends in a blank", self._blank_ends),
+            ("the tokenizer does not give the target back exactly", self._lossy),
+        ):
+            found += [f"{what} in {len(rows)} rows, first {rows[0]}"] if rows else []
+        return found

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import json
 import re
 import statistics
 from collections import Counter, defaultdict
-from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import asdict, dataclass
+from pathlib import Path
 
+from foldkit.formats import fingerprint_value, write_aside
 from foldkit.rows.near import near_pairs, plain
 
 from .pairs import Pair, texts_of
@@ -45,6 +48,23 @@ def too_few(n_train: int) -> Finding | None:
         return None
     need = f"under {_FEW_ROWS} rows little is learned" if n_train < _FEW_ROWS else f"people usually need {_USUAL_ROWS}"
     return Finding("few rows", f"{n_train} rows in train: {need} or more", (), "")
+
+
+def write_findings(path: Path, made_from: object, findings: Sequence[Finding]) -> None:
+    """Keep what was found, and what it was found in."""
+    kept = {"made_from": fingerprint_value(made_from), "findings": [asdict(finding) for finding in findings]}
+    write_aside(path, json.dumps(kept, ensure_ascii=False, indent=1) + "\n")
+
+
+def read_findings(path: Path, made_from: object) -> list[Finding] | None:
+    """Return what was found before; None when that was in something else, or is not there."""
+    try:
+        kept = json.loads(path.read_text(encoding="utf-8"))
+        if kept["made_from"] != fingerprint_value(made_from):
+            return None
+        return [Finding(**{**finding, "rows": tuple(finding["rows"])}) for finding in kept["findings"]]
+    except (OSError, ValueError, LookupError, TypeError):
+        return None
 
 
 def _matching(name: str, says: str, pattern: re.Pattern[str]) -> Callable[[Pairs], Finding | None]:

@@ -39,10 +39,10 @@ def pairs_of(table: pd.DataFrame, template: Template) -> dict[int, Pair]:
 
 def rows_of(table: pd.DataFrame) -> list[tuple[int, dict[str, str]]]:
     """Return row numbers with their cells by column."""
-    records = table.to_dict("records")
+    names = [str(name) for name in table.columns]
+    cells = [table[name].tolist() for name in table.columns]
     return [
-        (int(row), {str(key): str(value) for key, value in record.items()})
-        for row, record in zip(table.index, records, strict=True)
+        (row, dict(zip(names, values, strict=True))) for row, *values in zip(table.index.tolist(), *cells, strict=True)
     ]
 
 

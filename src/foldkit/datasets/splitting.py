@@ -1,7 +1,8 @@
 """The seeded split into train, validation and test.
 
-A row's part depends on the seed and on the row's own group or content alone, so that a row keeps its part when others
-are added.
+By shares alone a row's part depends on the seed and on the row's own group or content, so that it keeps its part when
+rows are added. Counts, balance, time and near copies need all rows at once; there the stored assignment is kept and
+only what is new is placed.
 """
 
 from __future__ import annotations
@@ -9,24 +10,30 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from pathlib import Path
 
+import numpy as np
 import pandas as pd
 
-from foldkit.formats import InputError, UsageError
+from foldkit.formats import InputError, UsageError, one_of
 from foldkit.formats.settings import within
-from foldkit.rows.near import near_clusters, near_pairs, plain
+from foldkit.rows.near import near_clusters
 from foldkit.rows.reading import column
 
 from .pairs import Pair, texts_of
+from .placing import PARTS, place_units
 
-PARTS = ("train", "validation", "test")
+Files = Sequence[tuple[int, Path]]
 
 
 @dataclass(frozen=True)
 class SplitSettings:
-    """Shares of the parts; rows of one `group` stay together; rows with a value named in `test_only` go to test.
+    """How many rows go to validation and test: a share under 1, or a whole number of rows.
 
-    `group` is a column, or "near": rows that are near copies of each other, alike at least `near` (0 to 1).
+    Rows of one `group` stay together: a column, or "near" for rows that are near copies of each other, alike at least
+    `near` (0 to 1). Rows with a value named in `test_only` go to test with their group, and so do those of `files`,
+    `{ test = "held.csv" }`, to theirs. `balance` is a column whose values get the same shares in every part; `time`
+    one by which the newest rows go to test and the next to validation.
     """
 
     validation: float = 0.1
@@ -35,66 +42,112 @@ class SplitSettings:
     near: float = 0.85
     seed: int = 11
     test_only: dict[str, str] = field(default_factory=dict)
+    files: dict[str, str] = field(default_factory=dict)
+    balance: str = ""
+    time: str = ""
 
     def __post_init__(self) -> None:
-        within(self.validation, 0, 0.9, "[split]", "validation")
-        within(self.test, 0, 0.9, "[split]", "test")
+        shares = [_share("validation", self.validation), _share("test", self.test)]
         within(self.near, 0.3, 1, "[split]", "near")
-        if self.validation + self.test >= 1:
-            total = self.validation + self.test
-            raise UsageError("[split]", "validation + test", "less than 1", total, "leave a share to train")
+        if sum(shares) >= 1:
+            raise UsageError("[split]", "validation + test", "less than 1", sum(shares), "leave a share to train")
+        for part in self.files:
+            one_of(part, PARTS, "[split]", "files")
+        if self.balance and self.time:
+            raise UsageError("[split]", "balance", "balance or time", "both", "leave one of them out")
+
+    @property
+    def fills(self) -> bool:
+        """Whether parts are filled to a size, rather than every group going its own way by hash."""
+        return bool(self.balance or self.time) or self.validation >= 1 or self.test >= 1
+
+    @property
+    def by_row(self) -> bool:
+        """Whether the part of a row can be told from that row alone."""
+        return not (self.fills or self.keeps or self.test_only or self.files)
+
+    @property
+    def keeps(self) -> bool:
+        """Whether a stored assignment is kept when rows are added, for it would come out otherwise."""
+        return self.fills or self.group == "near"
+
+    def wanted(self, part: str) -> float:
+        """Return the share or count that a part gets of the rows that no file is given for."""
+        return 0.0 if part in self.files else {"validation": self.validation, "test": self.test}[part]
 
 
-@dataclass(frozen=True)
-class Leak:
-    """A row of validation or test that stands in train too: its text, its prompt, or a near copy."""
+def assign_parts(
+    table: pd.DataFrame,
+    settings: SplitSettings,
+    pairs: Mapping[int, Pair] | None = None,
+    known: Mapping[int, str] | None = None,
+    files: Files = (),
+) -> pd.Series:
+    """Return the part of every row, indexed by row number.
 
-    row: int
-    part: str
-    train_row: int
-    what: str
-
-
-def assign_parts(table: pd.DataFrame, settings: SplitSettings, pairs: Mapping[int, Pair] | None = None) -> pd.Series:
-    """Return the part of every row, indexed by row number; `pairs` are needed where `group` is "near".
-
-    Raises InputError for a column that is not there, and for a part that comes out empty although it has a share.
+    `pairs` are needed where `group` is "near", `files` where parts are given by file; `known` is a stored assignment
+    by content key. Raises InputError for a column that is not there, and for a part that comes out empty although it
+    has a share.
     """
-    keys = _group_keys(table, settings, pairs or {})
-    only = pd.Series(False, index=table.index)
-    for name, value in settings.test_only.items():
-        only |= column(table, name, "[split] test_only").str.strip() == value
-    kept_out = set(keys[only])
-    shares = {key: "test" if key in kept_out else _part(settings, key) for key in set(keys)}
-    parts = keys.map(shares)
-    for part, share in (("train", 1.0), ("validation", settings.validation), ("test", settings.test)):
-        if share > 0 and not (parts == part).any():
-            what = f"none of {len(table)}"
+    parts = parts_of_keys(row_keys(table, settings, files), settings, pairs, known)
+    check_parts(counts(list(parts)), settings)
+    return parts
+
+
+def row_keys(table: pd.DataFrame, settings: SplitSettings, files: Files = ()) -> pd.DataFrame:
+    """Return what a split needs to know of each row, small enough to keep for all rows of a long source.
+
+    Columns: `place` in 0 to 1 by the seed; and, where the part of a row cannot be told from that alone, `content` and
+    `unit`, numbers of the row's text and of what it stays together with; `label` and `time` where the split uses
+    them; `fixed`, the part it must go to, or blank.
+    """
+    cells = [table[name].tolist() for name in table.columns]
+    content = ["\x1f".join(row) for row in zip(*cells, strict=True)]
+    units = content
+    if settings.group not in ("", "near"):
+        groups = column(table, settings.group, "[split] group").str.strip()
+        units = [group or own for group, own in zip(groups, content, strict=True)]
+    frame = pd.DataFrame({"place": _places(units, settings.seed)}, index=table.index)
+    if settings.by_row:
+        return frame
+    frame["unit"] = [_number(unit) for unit in units]
+    frame["content"] = content_keys(table)
+    frame["fixed"] = _fixed(table, settings, files)
+    frame["label"] = column(table, settings.balance, "[split] balance") if settings.balance else ""
+    frame["time"] = _times(column(table, settings.time, "[split] time")) if settings.time else 0.0
+    return frame
+
+
+def content_keys(table: pd.DataFrame) -> list[int]:
+    """Return a number for the text of every row."""
+    cells = [table[name].tolist() for name in table.columns]
+    return [_number("\x1f".join(row)) for row in zip(*cells, strict=True)]
+
+
+def parts_of_keys(
+    keys: pd.DataFrame,
+    settings: SplitSettings,
+    pairs: Mapping[int, Pair] | None = None,
+    known: Mapping[int, str] | None = None,
+) -> pd.Series:
+    """Return the part of every row from its keys; the other arguments are those of `assign_parts`."""
+    test, validation = settings.wanted("test"), settings.wanted("validation")
+    by_hash = np.select([keys["place"] < test, keys["place"] < test + validation], ["test", "validation"], "train")
+    if settings.by_row:
+        return pd.Series(by_hash, index=keys.index, name="part", dtype=object)
+    if settings.group == "near":
+        keys = _clustered(keys, pairs or {}, settings.near)
+    own = keys["content"].map(known or {}).fillna("") if known else pd.Series("", index=keys.index)
+    placed = place_units(keys.assign(known=own), settings)
+    return placed.where(own == "", own).rename("part")
+
+
+def check_parts(n_rows: Mapping[str, int], settings: SplitSettings) -> None:
+    """Raise InputError for a part that has no row although it has a share."""
+    for part in PARTS:
+        if n_rows[part] == 0 and (part == "train" or settings.wanted(part) > 0 or part in settings.files):
+            what = f"none of {sum(n_rows.values())}"
             raise InputError("[split]", f"rows in {part}", "at least one", what, "add rows or raise the share")
-    return parts.rename("part")
-
-
-def find_leaks(pairs: Mapping[int, Pair], parts: pd.Series, near: float) -> list[Leak]:
-    """Return the rows outside train that stand in train too, each once, the worst first.
-
-    Letter case and blanks do not count; `near` is the likeness from which a row is a near copy.
-    """
-    in_train = {row: pair for row, pair in pairs.items() if parts[row] == "train"}
-    whole = {plain(pair.text): row for row, pair in reversed(in_train.items())}
-    prompts = {plain(pair.prompt): row for row, pair in reversed(in_train.items()) if pair.prompt.strip()}
-    copies: dict[int, int] = {}
-    for alike in near_pairs(texts_of(pairs), near):
-        for row, other in ((alike.first, alike.second), (alike.second, alike.first)):
-            if other in in_train:
-                copies.setdefault(row, other)
-    leaks = []
-    for row, pair in pairs.items():
-        found = (("text", whole.get(plain(pair.text))), ("prompt", prompts.get(plain(pair.prompt))))
-        for what, train_row in (*found, ("near copy", copies.get(row))):
-            if row not in in_train and train_row is not None:
-                leaks.append(Leak(row, str(parts[row]), train_row, what))
-                break
-    return sorted(leaks, key=lambda leak: ("text", "prompt", "near copy").index(leak.what))
 
 
 def counts(parts: Sequence[str]) -> dict[str, int]:
@@ -102,20 +155,54 @@ def counts(parts: Sequence[str]) -> dict[str, int]:
     return {part: sum(1 for name in parts if name == part) for part in PARTS}
 
 
-def _group_keys(table: pd.DataFrame, settings: SplitSettings, pairs: Mapping[int, Pair]) -> pd.Series:
-    content = table.astype(str).agg("\x1f".join, axis=1)
-    if not settings.group:
-        return content
-    if settings.group == "near":
-        clusters = near_clusters(texts_of(pairs), settings.near)
-        return pd.Series([content[clusters.get(int(row), int(row))] for row in table.index], index=table.index)
-    cells = column(table, settings.group, "[split] group").str.strip()
-    return cells.where(cells != "", content)
+def _share(part: str, value: float) -> float:
+    """Check a share or count, and return it as a share: 0 for a count."""
+    if value >= 1 and float(value).is_integer():
+        return 0.0
+    if not 0 <= value <= 0.9:
+        raise UsageError("[split]", part, "0 to 0.9, or a whole number of rows", value, "choose one of these")
+    return value
 
 
-def _part(settings: SplitSettings, key: str) -> str:
-    digest = hashlib.sha256(f"{settings.seed}\x1f{key}".encode()).digest()
-    place = int.from_bytes(digest[:8], "big") / 2**64
-    if place < settings.test:
-        return "test"
-    return "validation" if place < settings.test + settings.validation else "train"
+def _number(text: str) -> int:
+    return int.from_bytes(hashlib.blake2b(text.encode(), digest_size=7).digest(), "big")
+
+
+def _places(units: Sequence[str], seed: int) -> np.ndarray:
+    begun = hashlib.sha256(f"{seed}\x1f".encode())
+    digests = bytearray()
+    for unit in units:
+        digest = begun.copy()
+        digest.update(unit.encode())
+        digests += digest.digest()[:8]
+    return np.frombuffer(digests, dtype=">u8") / 2.0**64
+
+
+def _fixed(table: pd.DataFrame, settings: SplitSettings, files: Files) -> pd.Series:
+    fixed = pd.Series("", index=table.index, dtype=object)
+    for name, value in settings.test_only.items():
+        fixed[column(table, name, "[split] test_only").str.strip() == value] = "test"
+    starts = np.array([first for first, _ in files])
+    for part, name in settings.files.items():
+        given = np.array([path.match(name) for _, path in files], dtype=bool)
+        fixed[given[np.searchsorted(starts, table.index, side="right") - 1]] = part
+    return fixed
+
+
+def _times(cells: pd.Series) -> pd.Series:
+    """Return times as numbers that order them; raises InputError naming the first cell that is none."""
+    numbers = pd.to_numeric(cells, errors="coerce")
+    if numbers.notna().all():
+        return numbers.astype("float64")
+    dates = pd.to_datetime(cells, errors="coerce", format="ISO8601", utc=True)
+    if dates.isna().any():
+        row = dates.index[dates.isna()][0]
+        todo = "write times as 2026-03-14 or 2026-03-14T18:00, or as numbers"
+        raise InputError(f"row {row}", f"[split] time, column {cells.name}", "a date or a number", cells[row], todo)
+    return dates.astype("int64").astype("float64")
+
+
+def _clustered(keys: pd.DataFrame, pairs: Mapping[int, Pair], near: float) -> pd.DataFrame:
+    clusters = near_clusters(texts_of(pairs), near)
+    first = [clusters.get(int(row), int(row)) for row in keys.index]
+    return keys.assign(unit=keys["unit"].loc[first].to_numpy(), place=keys["place"].loc[first].to_numpy())

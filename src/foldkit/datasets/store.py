@@ -1,72 +1,129 @@
-"""A built dataset on disk: a folder with one JSON-lines file a part and a manifest.
+"""A built dataset on disk: a folder with one Arrow file a part, the rows set aside, and a manifest.
 
-A line is `{"row": 12, "ids": [...], "learned": [[start, end], ...]}`; spans are half open. Rows set aside stand in
-`set_aside.jsonl`, each with its reason and, where it could be read, its cells.
+A part has the columns `row` (int64), `ids` (list of int32) and `spans` (list of int32: start and end of each learned
+span, half open). It is read through a memory map. Rows set aside stand in `set_aside.jsonl`, each with its reason and,
+where it could be read, its cells. The manifest is written last: without one there is no dataset.
 """
 
 from __future__ import annotations
 
-import itertools
+import contextlib
 import json
-from collections.abc import Mapping
+import os
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from types import TracebackType
+from typing import IO, Any
 
-from foldkit.formats import InputError, read_jsonl, write_aside, write_jsonl
+from foldkit.formats import InputError, read_jsonl, write_aside
 
-from .building import Dataset, Example, SetAside
-from .splitting import PARTS
+from .coding import SetAside
+from .examples import Examples, schema
+from .placing import PARTS
 
-VERSION = 1
+VERSION = 2
 
 
-def write_built(dataset: Dataset, folder: Path, inputs: Mapping[str, Any]) -> None:
-    """Write the folder; `inputs` says what it was built from. The manifest comes last."""
-    folder.mkdir(parents=True, exist_ok=True)
-    for part, examples in dataset.parts.items():
-        lines = ({"row": e.row, "ids": list(e.ids), "learned": _spans(e.learned)} for e in examples)
-        write_jsonl(folder / f"{part}.jsonl", lines)
-    aside = ({"row": row.row, "reason": row.reason, "cells": dict(row.cells)} for row in dataset.set_aside)
-    write_jsonl(folder / "set_aside.jsonl", aside)
-    manifest = {
-        "version": VERSION,
-        "inputs": dict(inputs),
-        "fingerprint": dataset.fingerprint,
-        "counts": dataset.counts(),
-        "n_set_aside": len(dataset.set_aside),
-        "notes": list(dataset.notes),
-    }
-    write_aside(folder / "manifest.json", json.dumps(manifest, indent=2, ensure_ascii=False) + "\n")
+@dataclass(frozen=True)
+class Dataset:
+    """Examples by part, the rows set aside, and things worth saying."""
+
+    parts: dict[str, Examples]
+    set_aside: tuple[SetAside, ...]
+    fingerprint: str
+    part_counts: dict[str, dict[str, int]]
+    notes: tuple[str, ...] = field(default=())
+
+    def counts(self) -> dict[str, dict[str, int]]:
+        """Return rows, tokens, learned tokens and the longest example of each part."""
+        return self.part_counts
+
+
+class DatasetWriter:
+    """Writes the files of a dataset aside; `finish` puts them into place. Leaving without it leaves nothing behind."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.n_set_aside = 0
+
+    def __enter__(self) -> DatasetWriter:
+        import pyarrow
+
+        self.folder.mkdir(parents=True, exist_ok=True)
+        self._open = contextlib.ExitStack()
+        self._parts = {
+            part: self._open.enter_context(pyarrow.ipc.new_file(str(self._aside(f"{part}.arrow")), schema()))
+            for part in PARTS
+        }
+        self._aside_file: IO[str] = self._open.enter_context(self._aside("set_aside.jsonl").open("w", encoding="utf-8"))
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, at: TracebackType | None) -> None:
+        self._open.close()
+        for name in self._names():
+            self._aside(name).unlink(missing_ok=True)
+
+    def write(self, part: str, examples: Examples) -> None:
+        """Append examples to a part."""
+        self._parts[part].write_table(examples.table)
+
+    def set_aside(self, rows: Iterable[SetAside]) -> None:
+        """Append rows that are in no part."""
+        for row in rows:
+            line = {"row": row.row, "reason": row.reason, "cells": dict(row.cells)}
+            self._aside_file.write(json.dumps(line, ensure_ascii=False) + "\n")
+            self.n_set_aside += 1
+
+    def finish(
+        self, inputs: Mapping[str, Any], fingerprint: str, counts: Mapping[str, Any], notes: Sequence[str]
+    ) -> None:
+        """Put all files into place, the manifest last."""
+        self._open.close()
+        (self.folder / "manifest.json").unlink(missing_ok=True)
+        for name in self._names():
+            os.replace(self._aside(name), self.folder / name)
+        manifest = {
+            "version": VERSION,
+            "inputs": dict(inputs),
+            "fingerprint": fingerprint,
+            "counts": dict(counts),
+            "n_set_aside": self.n_set_aside,
+            "notes": list(notes),
+        }
+        write_aside(self.folder / "manifest.json", json.dumps(manifest, indent=2, ensure_ascii=False) + "\n")
+
+    def _names(self) -> list[str]:
+        return [*(f"{part}.arrow" for part in PARTS), "set_aside.jsonl"]
+
+    def _aside(self, name: str) -> Path:
+        return self.folder / f".{name}.new"
 
 
 def read_built(folder: Path, inputs: Mapping[str, Any]) -> Dataset | None:
-    """Read a folder back, or return None when it was built from something other than `inputs`."""
+    """Open a folder, or return None when it was built from something other than `inputs`.
+
+    Raises InputError for a part that is damaged or does not have the rows that the manifest counts.
+    """
     try:
         manifest = json.loads((folder / "manifest.json").read_text(encoding="utf-8"))
     except (OSError, ValueError):
         return None
     if manifest.get("version") != VERSION or manifest.get("inputs") != dict(inputs):
         return None
-    parts = {part: tuple(map(_example, read_jsonl(folder / f"{part}.jsonl"))) for part in PARTS}
+    parts = {part: _read_part(folder / f"{part}.arrow", manifest["counts"][part]["rows"]) for part in PARTS}
     set_aside = tuple(SetAside(**row) for row in read_jsonl(folder / "set_aside.jsonl"))
-    dataset = Dataset(parts, set_aside, manifest["fingerprint"], tuple(manifest["notes"]))
-    if dataset.counts() != manifest["counts"] or len(set_aside) != manifest["n_set_aside"]:
-        raise InputError(folder, "parts", "the counts in manifest.json", "others", "remove the folder and build again")
-    return dataset
+    return Dataset(parts, set_aside, manifest["fingerprint"], manifest["counts"], tuple(manifest["notes"]))
 
 
-def _spans(learned: tuple[bool, ...]) -> list[list[int]]:
-    spans, place = [], 0
-    for flag, group in itertools.groupby(learned):
-        size = len(list(group))
-        if flag:
-            spans.append([place, place + size])
-        place += size
-    return spans
+def _read_part(path: Path, n_rows: int) -> Examples:
+    import pyarrow
 
-
-def _example(line: dict[str, Any]) -> Example:
-    learned = [False] * len(line["ids"])
-    for start, end in line["learned"]:
-        learned[start:end] = [True] * (end - start)
-    return Example(line["row"], tuple(line["ids"]), tuple(learned))
+    try:
+        examples = Examples(pyarrow.ipc.open_file(pyarrow.memory_map(str(path))).read_all())
+    except (pyarrow.ArrowException, OSError) as error:
+        raise InputError(path, "file", "a whole Arrow file", str(error), "remove the folder and build again") from None
+    if len(examples) != n_rows:
+        todo = "remove the folder and build again"
+        raise InputError(path, "rows", f"the {n_rows} in manifest.json", len(examples), todo)
+    return examples

@@ -5,11 +5,10 @@ The table's index is the row's number over all files, from 1, rows that were set
 
 from __future__ import annotations
 
-import itertools
 import json
 import math
 import zlib
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -18,7 +17,7 @@ import pandas as pd
 
 from foldkit.formats import InputError, near_name
 
-from .readers import READERS, Bad, Raw, damaged
+from .readers import READERS, Bad, Block, damaged
 from .settings import RowsSettings
 from .sources import ending, find_files
 
@@ -33,10 +32,11 @@ class BadRow:
 
 @dataclass(frozen=True)
 class Rows:
-    """All rows of a source: the table, and those that could not be read."""
+    """Rows of a source: the table, those that could not be read, and the first row number of each of its files."""
 
     table: pd.DataFrame
     bad: tuple[BadRow, ...] = ()
+    files: tuple[tuple[int, Path], ...] = ()
 
 
 def read_rows(settings: RowsSettings, folder: Path) -> Rows:
@@ -45,20 +45,48 @@ def read_rows(settings: RowsSettings, folder: Path) -> Rows:
     Raises InputError for a missing, empty, damaged or unknown file, for a column named in `columns` that is not
     there, and by `on_bad = "stop"` for the first row that cannot be read.
     """
-    chunks = list(stream_rows(settings, folder))
-    bad = [row for chunk in chunks for row in chunk.bad]
-    table = pd.concat([chunk.table for chunk in chunks]) if chunks else pd.DataFrame()
-    if table.empty:
-        found = f"none of {len(bad)}" if bad else "an empty file"
-        raise InputError(folder / settings.source, "rows", "at least one row", found, "check the export")
-    return Rows(table.fillna(""), tuple(bad))
+    return collected(stream_rows(settings, folder), settings, folder)
+
+
+def collected(pieces: Iterable[Rows], settings: RowsSettings, folder: Path) -> Rows:
+    """Return the pieces of a source as one; raises InputError when they hold no row."""
+    chunks = list(pieces)
+    bad = tuple(row for chunk in chunks for row in chunk.bad)
+    tables = [chunk.table for chunk in chunks if not chunk.table.empty]
+    if not tables:
+        raise no_rows(settings, folder, len(bad))
+    table = tables[0] if len(tables) == 1 else pd.concat(tables).fillna("")
+    return Rows(table, bad, tuple(file for chunk in chunks for file in chunk.files))
+
+
+def no_rows(settings: RowsSettings, folder: Path, n_bad: int) -> InputError:
+    """Return the error for a source that has no row that can be used."""
+    found = f"none of {n_bad}" if n_bad else "an empty file"
+    return InputError(folder / settings.source, "rows", "at least one row", found, "check the export")
 
 
 def stream_rows(settings: RowsSettings, folder: Path, n_rows: int = 20_000) -> Iterator[Rows]:
     """Yield the rows of a source in tables of at most `n_rows`, in order, so that memory stays flat."""
-    numbered = enumerate(_raw_rows(settings, folder), 1)
-    while batch := list(itertools.islice(numbered, n_rows)):
-        yield _table(batch, settings, folder)
+    held: list[pd.DataFrame] = []
+    bad: list[BadRow] = []
+    files: list[tuple[int, Path]] = []
+    number = 1
+    for path, item in _items(settings, folder, n_rows):
+        if not files or files[-1][1] != path:
+            files.append((number, path))
+        if isinstance(item, Bad):
+            if settings.on_bad == "stop":
+                raise item.error()
+            bad.append(BadRow(number, str(item.error())))
+            number += 1
+            continue
+        if held and sum(map(len, held)) + item.n_rows > n_rows:
+            yield _rows(held, bad, files)
+            held, bad, files = [], [], [(number, path)]
+        held.append(_table(item, number, settings))
+        number += item.n_rows
+    if held or bad:
+        yield _rows(held, bad, files)
 
 
 def column(table: pd.DataFrame, name: str, where: object) -> pd.Series[Any]:
@@ -68,35 +96,38 @@ def column(table: pd.DataFrame, name: str, where: object) -> pd.Series[Any]:
     return table[name]
 
 
-def _raw_rows(settings: RowsSettings, folder: Path) -> Iterator[Raw | Bad]:
+def _items(settings: RowsSettings, folder: Path, most: int) -> Iterator[tuple[Path, Block | Bad]]:
     for file in find_files(settings.source, folder):
         try:
-            yield from READERS[ending(file)](file, settings)
+            for item in READERS[ending(file)](file, settings, most):
+                yield file, item
         except (UnicodeDecodeError, EOFError, OSError, zlib.error) as error:
             raise damaged(file, error, "a whole file") from None
 
 
-def _table(batch: list[tuple[int, Raw | Bad]], settings: RowsSettings, folder: Path) -> Rows:
-    numbers, cells, bad = [], [], []
-    theirs = {name: ours for ours, name in settings.columns.items()}
-    for number, row in batch:
-        if isinstance(row, Bad):
-            if settings.on_bad == "stop":
-                raise row.error()
-            bad.append(BadRow(number, str(row.error())))
-            continue
-        missing = [name for name in theirs if name not in row.cells]
-        if missing:
-            hint = near_name(missing[0], map(str, row.cells))
-            raise InputError(row.place, "[rows] columns", "a column of the file", missing[0], hint)
-        numbers.append(number)
-        cells.append({theirs.get(str(k), str(k)): _text(v, strip=settings.strip) for k, v in row.cells.items()})
-    table = pd.DataFrame.from_records(cells, index=pd.Index(numbers, name="row", dtype="int64")) if cells else None
-    return Rows(pd.DataFrame() if table is None else table.astype(object).fillna(""), tuple(bad))
+def _rows(held: list[pd.DataFrame], bad: list[BadRow], files: list[tuple[int, Path]]) -> Rows:
+    table = held[0] if len(held) == 1 else pd.concat(held).fillna("") if held else pd.DataFrame()
+    return Rows(table, tuple(bad), tuple(files))
+
+
+def _table(block: Block, number: int, settings: RowsSettings) -> pd.DataFrame:
+    ours = {theirs: name for name, theirs in settings.columns.items()}
+    missing = [name for name in ours if name not in block.columns]
+    if missing:
+        hint = near_name(missing[0], block.columns)
+        raise InputError(block.place, "[rows] columns", "a column of the file", missing[0], hint)
+    index = pd.RangeIndex(number, number + block.n_rows, name="row")
+    columns = {
+        ours.get(name, name): [_text(value, strip=settings.strip) for value in cells]
+        for name, cells in block.columns.items()
+    }
+    return pd.DataFrame(columns, index=index, dtype=object)
 
 
 def _text(value: Any, *, strip: bool) -> str:
     """Write a cell as text: nothing as blank, lists and objects as JSON."""
+    if isinstance(value, str):
+        return value.strip() if strip else value
     if value is None or (isinstance(value, float) and math.isnan(value)):
         return ""
     if isinstance(value, bool):

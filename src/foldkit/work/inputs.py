@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import functools
+from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
 import pandas as pd
 
-from foldkit.datasets import SplitSettings, build_dataset
-from foldkit.rows import BadRow, Rows, read_rows
+from foldkit.datasets import Coder, code_rows
+from foldkit.rows import BadRow, Rows, stream_rows
 from foldkit.rows.decisions import apply_decisions, read_decisions
+from foldkit.rows.reading import collected
 from foldkit.templates import Markup, Template, read_template
 from foldkit.tokens import Encoder, TextSide, open_text_side
 
@@ -18,18 +21,35 @@ from .sheet import Sheet
 
 @dataclass(frozen=True)
 class Inputs:
-    """Rows, template, text side of the base, markup and encoder of one sheet; `bad` are rows that cannot be read."""
+    """Rows, template, text side of the base and markup of one sheet."""
 
-    table: pd.DataFrame
-    bad: tuple[BadRow, ...]
+    sheet: Sheet
     template: Template
     side: TextSide
     markup: Markup
+    decided: bool
 
-    @property
+    def stream(self) -> Iterator[Rows]:
+        """Yield the rows in pieces, decisions made by hand applied; rows that were dropped count as bad ones."""
+        decisions = read_decisions(decisions_path(self.sheet)) if self.decided else {}
+        for rows in stream_rows(self.sheet.rows, self.sheet.folder):
+            table, dropped = apply_decisions(rows.table, decisions)
+            yield Rows(table, (*rows.bad, *(BadRow(row, "dropped in review") for row in dropped)), rows.files)
+
+    @functools.cached_property
+    def table(self) -> pd.DataFrame:
+        """All rows at once."""
+        return collected(self.stream(), self.sheet.rows, self.sheet.folder).table
+
+    @functools.cached_property
     def encoder(self) -> Encoder:
         """The encoder of the base in this markup."""
         return Encoder(self.side, self.markup)
+
+    @property
+    def coder(self) -> Coder:
+        """What turns these rows into examples."""
+        return Coder(self.template, self.encoder, self.sheet.train.window)
 
 
 def decisions_path(sheet: Sheet) -> Path:
@@ -38,21 +58,17 @@ def decisions_path(sheet: Sheet) -> Path:
 
 
 def open_inputs(sheet: Sheet, *, decided: bool = True) -> Inputs:
-    """Read rows and template, and open the text side of the base.
+    """Read the template and open the text side of the base; rows are read when they are asked for.
 
-    Decisions made by hand are applied unless `decided` is False; rows that were dropped count as bad ones.
+    Decisions made by hand are applied unless `decided` is False.
     """
-    rows = read_rows(sheet.rows, sheet.folder)
-    if decided:
-        table, dropped = apply_decisions(rows.table, read_decisions(decisions_path(sheet)))
-        rows = Rows(table, (*rows.bad, *(BadRow(row, "dropped in review") for row in dropped)))
     template = read_template(sheet.template.use, sheet.folder)
     side = open_text_side(sheet.base_path())
-    return Inputs(rows.table, rows.bad, template, side, side.markup(sheet.base.markup))
+    return Inputs(sheet, template, side, side.markup(sheet.base.markup), decided)
 
 
-def token_lengths(inputs: Inputs, most: int = 2000) -> list[int]:
-    """Return the lengths in tokens of the examples of the first `most` rows, those that cannot be used left out."""
-    everything = SplitSettings(0, 0)
-    dataset = build_dataset(inputs.table.head(most), inputs.template, inputs.encoder, everything, 2**20)
-    return [len(example.ids) for example in dataset.parts["train"]]
+def token_lengths(inputs: Inputs, most: int = 2000) -> list[tuple[int, int]]:
+    """Return for those of the first `most` rows that can be used the tokens of the whole example and of its prompt."""
+    unlimited = Coder(inputs.template, inputs.encoder, 2**20)
+    examples = code_rows(inputs.table.head(most), unlimited).examples
+    return list(zip(examples.lengths.tolist(), examples.prompt_lengths.tolist(), strict=True))

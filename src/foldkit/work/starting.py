@@ -47,7 +47,7 @@ def start(source: str, folder: Path, base: str = "pellam") -> Start:
     write_aside(sheet_at, _sheet_text(source, kind, base, 512))
     inputs = open_inputs(read_sheet(sheet_at))
     first = token_lengths(inputs)
-    longest = max(first, default=0)
+    longest = max((whole for whole, _ in first), default=0)
     window = next((size for size in _WINDOWS if size >= longest), _WINDOWS[-1])
     write_aside(sheet_at, _sheet_text(source, kind, base, window))
     assumed.append(f"the longest example of the first {len(first)} has {longest} tokens: window {window}")

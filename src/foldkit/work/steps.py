@@ -16,18 +16,25 @@ from foldkit.datasets import (
     Dataset,
     Finding,
     Leak,
-    SetAside,
+    SplitSettings,
     assign_parts,
     build_dataset,
     check_pairs,
     find_leaks,
     pairs_of,
+    parts_of_keys,
+    read_assignment,
     read_built,
+    row_keys,
     too_few,
-    write_built,
+    write_assignment,
 )
+from foldkit.datasets.building import PartsOf
+from foldkit.datasets.checks import read_findings, write_findings
+from foldkit.datasets.splitting import check_parts, counts
 from foldkit.formats import InputError, fingerprint_files, fingerprint_value, write_aside
 from foldkit.rows import find_files
+from foldkit.rows.reading import no_rows
 from foldkit.runs import LogWriter, RunFolder, new_run, read_log
 
 from .inputs import Inputs, decisions_path, open_inputs
@@ -43,7 +50,7 @@ OnEvent = Callable[["TrainEvent"], None]
 class Split:
     """The part of every row, what leaks from train, and what would if every row were split by itself."""
 
-    parts: pd.Series
+    parts: pd.Series[Any]
     leaks: tuple[Leak, ...]
     leaks_ungrouped: tuple[Leak, ...]
 
@@ -52,27 +59,74 @@ def split(sheet: Sheet) -> Split:
     """Assign every row to its part, and look for rows outside train that stand in train too."""
     inputs, near = open_inputs(sheet), sheet.split.near
     pairs = pairs_of(inputs.table, inputs.template)
-    parts = assign_parts(inputs.table, sheet.split, pairs)
+    parts = _assigned(sheet, inputs).parts
+    check_parts(counts(list(parts)), sheet.split)
     leaks = find_leaks(pairs, parts, near)
     ungrouped = leaks
     if sheet.split.group:
-        alone = dataclasses.replace(sheet.split, group="")
-        ungrouped = find_leaks(pairs, assign_parts(inputs.table, alone, pairs), near)
+        alone = SplitSettings(_share(sheet.split.validation, parts), _share(sheet.split.test, parts))
+        ungrouped = find_leaks(pairs, assign_parts(inputs.table, alone), near)
     return Split(parts, tuple(leaks), tuple(ungrouped))
 
 
 def check(sheet: Sheet, inputs: Inputs | None = None, dataset: Dataset | None = None) -> list[Finding]:
-    """Check what a model would learn from the rows, and whether train has enough of them."""
+    """Check what a model would learn from the rows, and whether train has enough of them.
+
+    What was found is kept beside the built dataset and read back until that changes.
+    """
     inputs = inputs or open_inputs(sheet)
     dataset = dataset or build(sheet, inputs)
+    kept_at, made_from = sheet.path("built") / "findings.json", [_made_from(sheet, inputs), sheet.split.near]
+    kept = read_findings(kept_at, made_from)
+    if kept is None:
+        kept = check_pairs(pairs_of(inputs.table, inputs.template), sheet.split.near)
+        write_findings(kept_at, made_from, kept)
     few = too_few(len(dataset.parts["train"]))
-    return check_pairs(pairs_of(inputs.table, inputs.template), sheet.split.near) + ([few] if few else [])
+    return kept + ([few] if few else [])
 
 
 def build(sheet: Sheet, inputs: Inputs | None = None) -> Dataset:
-    """Build the dataset into the folder `built` beside the sheet, or read it back when nothing changed."""
+    """Build the dataset into the folder `built` beside the sheet, or open it when nothing changed."""
     inputs = inputs or open_inputs(sheet)
-    made_from = {
+    made_from, folder = _made_from(sheet, inputs), sheet.path("built")
+    dataset = read_built(folder, made_from)
+    if dataset is not None:
+        return dataset
+    if sheet.split.by_row:
+        parts_of: PartsOf = lambda table: parts_of_keys(row_keys(table, sheet.split), sheet.split)  # noqa: E731
+        return build_dataset(inputs.stream(), inputs.coder, parts_of, folder, made_from, sheet.split)
+    assigned = _assigned(sheet, inputs)
+    parts_of = lambda table: assigned.parts.loc[table.index]  # noqa: E731
+    dataset = build_dataset(inputs.stream(), inputs.coder, parts_of, folder, made_from, sheet.split)
+    if sheet.split.keeps:
+        write_assignment(folder, sheet.split, assigned.keys["content"], assigned.parts)
+    return dataset
+
+
+@dataclass(frozen=True)
+class _Assigned:
+    keys: pd.DataFrame
+    parts: pd.Series[Any]
+
+
+def _assigned(sheet: Sheet, inputs: Inputs) -> _Assigned:
+    """Assign all rows in a pass of their own, which keeps only the keys of each."""
+    chunks = (chunk for chunk in inputs.stream() if not chunk.table.empty)
+    found = [row_keys(chunk.table, sheet.split, chunk.files) for chunk in chunks]
+    if not found:
+        raise no_rows(sheet.rows, sheet.folder, 0)
+    keys = pd.concat(found)
+    pairs = pairs_of(inputs.table, inputs.template) if sheet.split.group == "near" else None
+    known = read_assignment(sheet.path("built"), sheet.split) if sheet.split.keeps else None
+    return _Assigned(keys, parts_of_keys(keys, sheet.split, pairs, known))
+
+
+def _share(wanted: float, parts: pd.Series[Any]) -> float:
+    return wanted / len(parts) if wanted >= 1 else wanted
+
+
+def _made_from(sheet: Sheet, inputs: Inputs) -> dict[str, Any]:
+    return {
         "rows": fingerprint_files(find_files(sheet.rows.source, sheet.folder)),
         "reading": dataclasses.asdict(sheet.rows),
         "decisions": fingerprint_files([path for path in [decisions_path(sheet)] if path.exists()]),
@@ -82,14 +136,6 @@ def build(sheet: Sheet, inputs: Inputs | None = None) -> Dataset:
         "split": dataclasses.asdict(sheet.split),
         "window": sheet.train.window,
     }
-    folder = sheet.path("built")
-    dataset = read_built(folder, made_from)
-    if dataset is None:
-        dataset = build_dataset(inputs.table, inputs.template, inputs.encoder, sheet.split, sheet.train.window)
-        unread = tuple(SetAside(row.row, row.reason) for row in inputs.bad)
-        dataset = dataclasses.replace(dataset, set_aside=(*unread, *dataset.set_aside))
-        write_built(dataset, folder, made_from)
-    return dataset
 
 
 def train(sheet: Sheet, name: str = "", on_event: OnEvent | None = None) -> RunFolder:

@@ -1,7 +1,7 @@
 """The registry of readers, by the ending of a file's name; `.gz` may follow any of them."""
 
 from .columnar import read_arrow, read_parquet
-from .contract import Bad, Raw, Reader, damaged
+from .contract import Bad, Block, Reader, damaged
 from .delimited import read_delimited
 from .json_files import read_json, read_json_lines
 from .prose import read_prose
@@ -20,4 +20,4 @@ READERS: dict[str, Reader] = {
     ".md": read_prose,
 }
 
-__all__ = ["READERS", "Bad", "Raw", "Reader", "damaged"]
+__all__ = ["READERS", "Bad", "Block", "Reader", "damaged"]

@@ -9,10 +9,10 @@ from typing import Any
 from foldkit.formats import InputError
 
 from ..settings import RowsSettings
-from .contract import Bad, Raw, damaged, open_bytes
+from .contract import Bad, Block, damaged, open_bytes
 
 
-def read_parquet(path: Path, settings: RowsSettings) -> Iterator[Raw | Bad]:
+def read_parquet(path: Path, settings: RowsSettings, most: int) -> Iterator[Block | Bad]:
     """Yield the rows of a Parquet file."""
     import pyarrow
     import pyarrow.parquet
@@ -22,10 +22,10 @@ def read_parquet(path: Path, settings: RowsSettings) -> Iterator[Raw | Bad]:
             table = pyarrow.parquet.ParquetFile(file)
         except (pyarrow.ArrowException, OSError, ValueError) as error:
             raise damaged(path, error, "a Parquet file") from None
-        yield from _rows(path, table.iter_batches(batch_size=4096), "a Parquet file")
+        yield from _blocks(path, table.iter_batches(batch_size=most), most, "a Parquet file")
 
 
-def read_arrow(path: Path, settings: RowsSettings) -> Iterator[Raw | Bad]:
+def read_arrow(path: Path, settings: RowsSettings, most: int) -> Iterator[Block | Bad]:
     """Yield the rows of an Arrow file or stream."""
     import pyarrow
 
@@ -40,19 +40,20 @@ def read_arrow(path: Path, settings: RowsSettings) -> Iterator[Raw | Bad]:
                 batches = iter(pyarrow.ipc.open_stream(source))
             except (pyarrow.ArrowException, OSError, ValueError) as error:
                 raise damaged(path, error, "an Arrow file or stream") from None
-        yield from _rows(path, batches, "an Arrow file or stream")
+        yield from _blocks(path, batches, most, "an Arrow file or stream")
 
 
-def _rows(path: Path, batches: Iterator[Any], expected: str) -> Iterator[Raw]:
+def _blocks(path: Path, batches: Iterator[Any], most: int, expected: str) -> Iterator[Block]:
     import pyarrow
 
-    number = 0
+    number = 1
     while True:
         try:
             batch = next(batches, None)
             if batch is not None:
                 batch.validate(full=True)
-            items = [] if batch is None else batch.to_pylist()
+            pieces = [] if batch is None else [batch[at : at + most] for at in range(0, batch.num_rows, most)]
+            found = [(piece.num_rows, piece.to_pydict()) for piece in pieces]
         except (pyarrow.ArrowException, OSError, ValueError) as error:
             raise damaged(path, error, expected) from None
         if batch is None:
@@ -60,6 +61,6 @@ def _rows(path: Path, batches: Iterator[Any], expected: str) -> Iterator[Raw]:
         names = batch.schema.names
         if len(set(names)) < len(names):
             raise InputError(path, "columns", "every column once", names, "rename one of the two")
-        for item in items:
-            number += 1
-            yield Raw(f"{path}, row {number}", item)
+        for n_rows, columns in found:
+            yield Block(f"{path}, row {number}", columns, n_rows)
+            number += n_rows

@@ -1,8 +1,9 @@
-"""The contract of a reader: a file to raw rows, in order, one at a time."""
+"""The contract of a reader: a file to blocks of rows with the same columns, in order, and rows that are bad."""
 
 from __future__ import annotations
 
 import contextlib
+import functools
 import gzip
 import io
 import zlib
@@ -14,6 +15,15 @@ from typing import IO, Any, cast
 from foldkit.formats import InputError
 
 from ..settings import RowsSettings
+
+
+@dataclass(frozen=True)
+class Block:
+    """Consecutive rows as they stood in the file: cells by column; `place` says where the first one stands."""
+
+    place: str
+    columns: Mapping[str, list[Any]]
+    n_rows: int
 
 
 @dataclass(frozen=True)
@@ -39,7 +49,33 @@ class Bad:
         return InputError(self.place, self.what, self.allowed, self.arrived, self.todo)
 
 
-Reader = Callable[[Path, RowsSettings], Iterator[Raw | Bad]]
+# A file, its settings, and the most rows that one block may have.
+Reader = Callable[[Path, RowsSettings, int], Iterator[Block | Bad]]
+
+
+def by_rows(read: Callable[[Path, RowsSettings], Iterator[Raw | Bad]]) -> Reader:
+    """Return the reader that collects single rows, whose columns may differ, into blocks; missing cells are None."""
+
+    @functools.wraps(read)
+    def reader(path: Path, settings: RowsSettings, most: int) -> Iterator[Block | Bad]:
+        held: list[Raw] = []
+        for row in read(path, settings):
+            if held and (isinstance(row, Bad) or len(held) == most):
+                yield _block(held)
+                held = []
+            if isinstance(row, Bad):
+                yield row
+            else:
+                held.append(row)
+        if held:
+            yield _block(held)
+
+    return reader
+
+
+def _block(rows: list[Raw]) -> Block:
+    names = dict.fromkeys(str(name) for row in rows for name in row.cells)
+    return Block(rows[0].place, {name: [row.cells.get(name) for row in rows] for name in names}, len(rows))
 
 
 def open_bytes(path: Path) -> IO[bytes]:

@@ -5,45 +5,59 @@ from __future__ import annotations
 import csv
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 from foldkit.formats import InputError
 
 from ..settings import RowsSettings
-from .contract import Bad, Raw, open_text
+from .contract import Bad, Block, open_text
 
 csv.field_size_limit(2**31 - 1)
 
 
-def read_delimited(path: Path, settings: RowsSettings) -> Iterator[Raw | Bad]:
+def read_delimited(path: Path, settings: RowsSettings, most: int) -> Iterator[Block | Bad]:
     """Yield the rows; without a header the columns are column_1, column_2 and so on."""
     name = path.name.lower().removesuffix(".gz")
     delimiter = settings.delimiter or ("\t" if name.endswith((".tsv", ".tab")) else ",")
     with open_text(path, settings.encoding) as file:
-        lines = csv.reader(file, delimiter=delimiter, strict=True)
-        header: list[str] = []
-        number = 0
-        while True:
-            try:
-                cells = next(lines)
-            except StopIteration:
-                return
-            except csv.Error as error:
-                raise InputError(
-                    f"{path}, line {lines.line_num}", "line", "CSV", str(error), "mend its quotes"
-                ) from None
-            if not cells:
+        reader = csv.reader(file, delimiter=delimiter, strict=True)
+        lines = _whole_lines(path, reader)
+        first = next(lines, None)
+        if first is None:
+            return
+        header = _header(path, first, settings)
+        number, held = 1, [] if settings.header else [first]
+        for cells in lines:
+            if len(cells) == len(header) and len(held) < most:
+                held.append(cells)
                 continue
-            if not header:
-                header = _header(path, cells, settings)
-                if settings.header:
-                    continue
+            if held:
+                yield _block(path, number, header, held)
+            number, held = number + len(held), []
+            if len(cells) == len(header):
+                held.append(cells)
+                continue
+            place = f"{path}, row {number} (line {reader.line_num})"
             number += 1
-            place = f"{path}, row {number} (line {lines.line_num})"
-            if len(cells) != len(header):
-                todo = f"quote cells that hold {delimiter!r}"
-                yield Bad(place, "row", f"{len(header)} cells", f"{len(cells)} cells", todo)
-            else:
-                yield Raw(place, dict(zip(header, cells, strict=True)))
+            todo = f"quote cells that hold {delimiter!r}"
+            yield Bad(place, "row", f"{len(header)} cells", f"{len(cells)} cells", todo)
+        if held:
+            yield _block(path, number, header, held)
+
+
+def _whole_lines(path: Path, reader: Any) -> Iterator[list[str]]:
+    """Yield the cells of each line that is not blank; raises InputError naming the line that is no CSV."""
+    try:
+        for cells in reader:
+            if cells:
+                yield cells
+    except csv.Error as error:
+        raise InputError(f"{path}, line {reader.line_num}", "line", "CSV", str(error), "mend its quotes") from None
+
+
+def _block(path: Path, number: int, header: list[str], lines: list[list[str]]) -> Block:
+    columns = dict(zip(header, map(list, zip(*lines, strict=True)), strict=True))
+    return Block(f"{path}, row {number}", columns, len(lines))
 
 
 def _header(path: Path, cells: list[str], settings: RowsSettings) -> list[str]:

@@ -10,9 +10,10 @@ from typing import Any
 from foldkit.formats import InputError, near_name
 
 from ..settings import RowsSettings
-from .contract import Bad, Raw, open_text
+from .contract import Bad, Raw, by_rows, open_text
 
 
+@by_rows
 def read_json(path: Path, settings: RowsSettings) -> Iterator[Raw | Bad]:
     """Yield the objects of the array under `settings.key`, whose parts are joined by dots."""
     with open_text(path, settings.encoding) as file:
@@ -35,6 +36,7 @@ def read_json(path: Path, settings: RowsSettings) -> Iterator[Raw | Bad]:
         yield _row(f"{path}, row {number}", item)
 
 
+@by_rows
 def read_json_lines(path: Path, settings: RowsSettings) -> Iterator[Raw | Bad]:
     """Yield the objects of the lines, blank lines passed over."""
     with open_text(path, settings.encoding) as file:

@@ -7,9 +7,10 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from ..settings import RowsSettings
-from .contract import Bad, Raw, open_text
+from .contract import Bad, Raw, by_rows, open_text
 
 
+@by_rows
 def read_prose(path: Path, settings: RowsSettings) -> Iterator[Raw | Bad]:
     """Yield rows with the columns `text` and `file`, and `heading` where sections are rows."""
     with open_text(path, settings.encoding) as file:

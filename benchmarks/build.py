@@ -1,0 +1,149 @@
+"""A CSV of a million short rows to a built dataset, against the tokenizer library's own batch encoding of its texts.
+
+Both run in processes of their own, one after the other, `--repeats` times; the ratio is the median of the ratios. The
+near-duplicate search and the other checks are no part of it. The last line is one JSON object of the figures.
+
+    python benchmarks/build.py --rows 1000000 --repeats 3
+"""
+
+from __future__ import annotations
+
+import argparse
+import csv
+import json
+import multiprocessing
+import random
+import resource
+import statistics
+import tempfile
+import time
+from collections.abc import Iterator
+from importlib import resources
+from pathlib import Path
+from typing import Any
+
+SHEET = """
+[rows]
+source = "rows.csv"
+[template]
+use = "question"
+[split]
+validation = 0.01
+test = 0.01
+[train]
+window = 256
+"""
+N_TEXTS = 40_000
+
+
+def write_rows(path: Path, n_rows: int) -> None:
+    """Write short reports and the lines of a bulletin that answer them, each row unlike the others."""
+    with (resources.files("foldkit.demo") / "data" / "notes.csv").open(encoding="utf-8", newline="") as file:
+        rows = [row for row in csv.DictReader(file) if len(row["note"]) > 40 and ". " in row["bulletin"]]
+    chance = random.Random(5)
+    with path.open("w", encoding="utf-8", newline="") as file:
+        writer = csv.writer(file)
+        writer.writerow(["question", "answer"])
+        for number in range(n_rows):
+            row = chance.choice(rows)
+            note = row["note"].split(". ")[0].split(", ")
+            chance.shuffle(note)
+            writer.writerow([f"{number}: {', '.join(note)}", ". ".join(row["bulletin"].split(". ")[:2]) + "."])
+
+
+def build(folder: Path) -> dict[str, float]:
+    """Build the dataset from nothing, as a process does that has imported what it needs."""
+    from foldkit.work import build, read_sheet
+
+    for path in (folder / "built").glob("*"):
+        path.unlink()
+    before, start = peak_mb(), time.perf_counter()
+    dataset = build(read_sheet(folder / "fold.toml"))
+    seconds = time.perf_counter() - start
+    start = time.perf_counter()
+    build(read_sheet(folder / "fold.toml")).parts["train"][12345]
+    counts = dataset.counts().values()
+    return {
+        "seconds": seconds,
+        "open_seconds": time.perf_counter() - start,
+        "imports_mb": before,
+        "peak_mb": peak_mb(),
+        "rows": sum(n["rows"] for n in counts),
+        "tokens": sum(n["tokens"] for n in counts),
+    }
+
+
+def encode(folder: Path) -> dict[str, float]:
+    """Encode the same texts with the library's fast batch call alone, ids left where they are."""
+    from tokenizers import Tokenizer
+
+    from foldkit.demo import PELLAM
+
+    tokenizer = Tokenizer.from_file(str(PELLAM / "tokenizer.json"))
+    seconds, n_texts = 0.0, 0
+    for texts in pieces(folder / "rows.csv"):
+        start = time.perf_counter()
+        tokenizer.encode_batch_fast(texts, add_special_tokens=False)
+        seconds += time.perf_counter() - start
+        n_texts += len(texts)
+    return {"seconds": seconds, "texts": n_texts}
+
+
+def pieces(path: Path) -> Iterator[list[str]]:
+    """Yield the row texts in the order in which building encodes them."""
+    with path.open(encoding="utf-8", newline="") as file:
+        texts: list[str] = []
+        for cells in list(csv.reader(file))[1:]:
+            texts += cells
+            if len(texts) >= N_TEXTS:
+                yield texts
+                texts = []
+        yield texts
+
+
+def peak_mb() -> float:
+    """Return the peak memory of this process so far, in MB, as the kernel counts it."""
+    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
+
+
+def alone(work: Any, folder: Path) -> dict[str, float]:
+    """Run in a fresh process."""
+    with multiprocessing.get_context("spawn").Pool(1) as pool:
+        found: dict[str, float] = pool.apply(work, (folder,))
+        return found
+
+
+def main() -> None:
+    """Write the rows, measure, and print."""
+    parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
+    parser.add_argument("--rows", type=int, default=1_000_000)
+    parser.add_argument("--repeats", type=int, default=3)
+    options = parser.parse_args()
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        (folder / "fold.toml").write_text(SHEET)
+        write_rows(folder / "rows.csv", options.rows)
+        size = (folder / "rows.csv").stat().st_size / 2**20
+        print(f"{options.rows:,} rows, {size:.0f} MB of CSV")
+        ratios, speeds, built = [], [], {}
+        for repeat in range(options.repeats):
+            built, plain = alone(build, folder), alone(encode, folder)
+            ratios.append(built["seconds"] / plain["seconds"])
+            speeds.append(built["rows"] / built["seconds"])
+            print(
+                f"{repeat + 1}: built in {built['seconds']:.1f} s, peak {built['peak_mb']:.0f} MB "
+                f"({built['imports_mb']:.0f} MB of it imports), opened again in {built['open_seconds']:.2f} s; "
+                f"batch encoding alone {plain['seconds']:.1f} s; ratio {ratios[-1]:.2f}"
+            )
+    figures = {
+        "ratio_to_tokenizer": round(statistics.median(ratios), 3),
+        "rows_per_second": round(statistics.median(speeds)),
+        "peak_mb": round(built["peak_mb"]),
+        "rows": options.rows,
+        "tokens": int(built["tokens"]),
+    }
+    print(json.dumps(figures))
+
+
+if __name__ == "__main__":
+    main()

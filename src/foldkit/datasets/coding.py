@@ -1,0 +1,175 @@
+"""Tables of rows to examples: rendered and tokenised together; what cannot be used is set aside with its reason."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass, field
+from typing import NamedTuple
+
+import pandas as pd
+
+from foldkit.rows import Rows
+from foldkit.rows.reading import column
+from foldkit.templates import Template, Turn, Written
+from foldkit.tokens import Encoder, Layout, TextTokenizer
+
+from .examples import Examples
+from .pairs import rows_of
+
+
+@dataclass(frozen=True)
+class SetAside:
+    """A row that is in no part, and why."""
+
+    row: int
+    reason: str
+    cells: Mapping[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Coded:
+    """What a table became.
+
+    `blank_ends` are rows whose prompt ends in a blank, `lossy` those whose reply the tokenizer does not give back.
+    """
+
+    examples: Examples
+    set_aside: tuple[SetAside, ...]
+    blank_ends: tuple[int, ...]
+    lossy: tuple[int, ...]
+
+
+@dataclass(frozen=True)
+class Coder:
+    """What turns rows into examples: the template, the encoder of a base, and the longest example in tokens."""
+
+    template: Template
+    encoder: Encoder
+    window: int
+
+
+def code_rows(table: pd.DataFrame, coder: Coder) -> Coded:
+    """Render and encode every row of a table.
+
+    A row with a blank where its template needs text, one with no reply, and one longer than the window are set aside
+    by name.
+    """
+    laid = _lay_out(table, coder)
+    return _coded(laid, coder.encoder.tokenizer.encode_texts(laid.texts), coder)
+
+
+def code_stream(chunks: Iterable[Rows], coder: Coder) -> Iterator[tuple[Rows, Coded]]:
+    """Yield each piece of a source with what it became; while one is tokenised the next is read and rendered.
+
+    Raises InputError when the template names a column that the rows do not have.
+    """
+    encode = coder.encoder.tokenizer.encode_texts
+    waiting: list[tuple[Rows, _Laid, Future[list[list[int]]]]] = []
+    with ThreadPoolExecutor(1) as pool:
+        for chunk in chunks:
+            for slot in coder.template.slots() if len(chunk.table) else ():
+                column(chunk.table, slot, f"template {coder.template.name!r}")
+            laid = _lay_out(chunk.table, coder)
+            waiting.append((chunk, laid, pool.submit(encode, laid.texts)))
+            if len(waiting) > 1:
+                done, before, coded = waiting.pop(0)
+                yield done, _coded(before, coded.result(), coder)
+        for done, before, coded in waiting:
+            yield done, _coded(before, coded.result(), coder)
+
+
+class _Row(NamedTuple):
+    """A row that can be encoded."""
+
+    row: int
+    layout: Layout
+    written: Written
+
+
+@dataclass(frozen=True)
+class _Laid:
+    """A table before it is tokenised: the rows that can be, the reasons of the others, and all cells by row."""
+
+    rows: list[_Row]
+    reasons: dict[int, str]
+    cells: dict[int, dict[str, str]]
+
+    @property
+    def texts(self) -> list[str]:
+        """Every text to be tokenised, in order."""
+        return [text for one in self.rows for text in one.written.texts]
+
+
+def _lay_out(table: pd.DataFrame, coder: Coder) -> _Laid:
+    laid = _Laid([], {}, dict(rows_of(table)))
+    for row, values in laid.cells.items():
+        turns = _turns(values, coder.template)
+        if isinstance(turns, str):
+            laid.reasons[row] = turns
+        else:
+            laid.rows.append(_Row(row, *coder.encoder.laid_out(turns)))
+    return laid
+
+
+def _coded(laid: _Laid, coded: Sequence[list[int]], coder: Coder) -> Coded:
+    examples, too_long = _joined(laid.rows, coded, coder.window)
+    reasons = laid.reasons | too_long
+    used = [one for one in laid.rows if one.row not in too_long]
+    return Coded(
+        examples,
+        tuple(SetAside(row, reasons[row], laid.cells[row]) for row in sorted(reasons)),
+        tuple(one.row for one in used if _ends_in_a_blank(one)),
+        tuple(one.row for one in used if _loses(one, coder.encoder.tokenizer)),
+    )
+
+
+def _turns(values: Mapping[str, str], template: Template) -> tuple[Turn, ...] | str:
+    """Return the turns of a row, or the reason why it cannot be used."""
+    for slot in template.needed_slots(values):
+        if not values[slot].strip():
+            return f"blank: {', '.join(s for s in template.needed_slots(values) if not values[s].strip())}"
+    try:
+        turns = template.turns(values)
+    except ValueError as error:
+        return str(error)
+    learned = [turn.text for turn in turns if turn.learned]
+    if not learned:
+        return "no reply to learn"
+    return turns if all(text.strip() for text in learned) else "an empty reply"
+
+
+def _joined(laid: Sequence[_Row], coded: Sequence[list[int]], window: int) -> tuple[Examples, dict[int, str]]:
+    """Return the examples that fit the window, and the reason for each that does not."""
+    rows: list[int] = []
+    ids: list[int] = []
+    spans: list[int] = []
+    ends, span_ends = [0], [0]
+    too_long = {}
+    at = 0
+    for row, layout, written in laid:
+        layout.join(coded[at : at + len(written.texts)], ids, spans)
+        at += len(written.texts)
+        length = len(ids) - ends[-1]
+        if length > window:
+            too_long[row] = f"{length} tokens, the window is {window}"
+            del ids[ends[-1] :], spans[span_ends[-1] :]
+            continue
+        rows.append(row)
+        ends.append(len(ids))
+        span_ends.append(len(spans))
+    return Examples.of(rows, ids, ends, spans, span_ends), too_long
+
+
+def _ends_in_a_blank(one: _Row) -> bool:
+    """Whether the text before the last reply ends in a blank, so that it may be tokenised otherwise at asking."""
+    *texts, _ = one.written.texts
+    before = one.written.pieces[len(texts)] or (texts[-1] if texts else "")
+    return before.endswith((" ", "\t"))
+
+
+def _loses(one: _Row, tokenizer: TextTokenizer) -> bool:
+    if tokenizer.is_byte_level:
+        return False
+    learned = [text for text, n in zip(one.written.texts, one.layout.closing, strict=True) if n]
+    return any(tokenizer.decode(tokenizer.encode_text(text), keep_control=True) != text for text in learned)

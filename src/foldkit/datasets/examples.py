@@ -1,0 +1,143 @@
+"""Examples, and a part of a built dataset as a sequence of them that stays on disk until they are asked for."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any, overload
+
+import numpy as np
+
+from foldkit.tokens import Encoded
+
+if TYPE_CHECKING:
+    import pyarrow
+
+
+@dataclass(frozen=True)
+class Example:
+    """One tokenised row: its number, its token ids, and the half-open spans of them that are learned."""
+
+    row: int
+    ids: tuple[int, ...]
+    spans: tuple[tuple[int, int], ...]
+
+    @property
+    def n_learned(self) -> int:
+        """Count of learned tokens."""
+        return sum(end - start for start, end in self.spans)
+
+    @property
+    def learned(self) -> tuple[bool, ...]:
+        """For each id whether it is learned."""
+        return Encoded(self.ids, self.spans).learned
+
+
+class Examples(Sequence[Example]):
+    """The examples of one part, in order of their rows, over an Arrow table with `row`, `ids` and `spans`."""
+
+    def __init__(self, table: pyarrow.Table) -> None:
+        self.table = table
+
+    @classmethod
+    def of(
+        cls,
+        rows: Sequence[int],
+        ids: Sequence[int],
+        ends: Sequence[int],
+        spans: Sequence[int],
+        span_ends: Sequence[int],
+    ) -> Examples:
+        """Return examples in memory: all ids and span bounds one after the other, and where each example's end."""
+        import pyarrow
+
+        lists: Any = pyarrow.ListArray
+        arrays = [pyarrow.array(np.array(rows, dtype=np.int64))]
+        for values, bounds in ((ids, ends), (spans, span_ends)):
+            flat, offsets = np.array(values, dtype=np.int32), np.array(bounds, dtype=np.int32)
+            arrays.append(lists.from_arrays(pyarrow.array(offsets), pyarrow.array(flat)))
+        return cls(pyarrow.table(arrays, schema=schema()))
+
+    def __len__(self) -> int:
+        return int(self.table.num_rows)
+
+    @overload
+    def __getitem__(self, index: int) -> Example: ...
+
+    @overload
+    def __getitem__(self, index: slice) -> list[Example]: ...
+
+    def __getitem__(self, index: int | slice) -> Example | list[Example]:
+        if isinstance(index, slice):
+            return [self[at] for at in range(len(self))[index]]
+        at = range(len(self))[index]
+        return next(_examples(self.table.slice(at, 1)))
+
+    def __iter__(self) -> Iterator[Example]:
+        for batch in self.table.to_batches():
+            yield from _examples(batch)
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Examples) and bool(self.table.equals(other.table))
+
+    def __hash__(self) -> int:
+        return id(self)
+
+    def chosen(self, flags: np.ndarray) -> Examples:
+        """Return those whose flag is set, bool (n,)."""
+        import pyarrow
+
+        return Examples(self.table.filter(pyarrow.array(flags)))
+
+    @property
+    def rows(self) -> np.ndarray:
+        """The row number of every example, int64 (n,)."""
+        return np.asarray(self.table.column("row").to_numpy())
+
+    @property
+    def lengths(self) -> np.ndarray:
+        """The length of every example in tokens, int64 (n,)."""
+        return np.diff(self._flat("ids")[1])
+
+    @property
+    def prompt_lengths(self) -> np.ndarray:
+        """How many tokens of every example stand before its last learned span, int64 (n,)."""
+        spans, ends = self._flat("spans")
+        return np.asarray(spans[ends[1:] - 2])
+
+    @property
+    def n_learned(self) -> int:
+        """Count of learned tokens of all examples."""
+        spans, _ = self._flat("spans")
+        return int(spans[1::2].sum() - spans[::2].sum())
+
+    def buffers(self) -> Iterator[bytes]:
+        """Yield the bytes of rows, lengths, ids, counts of spans and spans, for fingerprints."""
+        yield self.rows.astype("<i8").tobytes()
+        for name in ("ids", "spans"):
+            values, ends = self._flat(name)
+            yield np.diff(ends).astype("<i8").tobytes()
+            yield values.astype("<i4").tobytes()
+
+    def _flat(self, name: str) -> tuple[np.ndarray, np.ndarray]:
+        """Return the values of a column one after the other, and where each example's begin and end, int64 (n+1,)."""
+        import pyarrow.compute
+
+        column = self.table.column(name)
+        sizes = pyarrow.compute.list_value_length(column).to_numpy()
+        ends = np.concatenate([[0], np.cumsum(sizes, dtype=np.int64)])
+        return np.asarray(pyarrow.compute.list_flatten(column).to_numpy()), ends
+
+
+def schema() -> pyarrow.Schema:
+    """Return the columns of a part."""
+    import pyarrow
+
+    numbers = pyarrow.list_(pyarrow.int32())
+    return pyarrow.schema([("row", pyarrow.int64()), ("ids", numbers), ("spans", numbers)])
+
+
+def _examples(table: pyarrow.Table | pyarrow.RecordBatch) -> Iterator[Example]:
+    columns = (table.column(name).to_pylist() for name in ("row", "ids", "spans"))
+    for row, ids, ends in zip(*columns, strict=True):
+        yield Example(row, tuple(ids), tuple(zip(ends[::2], ends[1::2], strict=True)))
