@@ -3,13 +3,16 @@
 from .kinds import KINDS, Kind, recognise
 from .looking import ColumnSummary, RowsSummary, summarise
 from .readers import READERS
-from .reading import BadRow, Rows, column, read_rows, stream_rows
+from .reading import BadRow, Rows, read_rows, stream_rows
 from .settings import RowsSettings
+from .shapes import SHAPES
 from .sources import find_files
+from .tables import column
 
 __all__ = [
     "KINDS",
     "READERS",
+    "SHAPES",
     "BadRow",
     "ColumnSummary",
     "Kind",

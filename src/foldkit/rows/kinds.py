@@ -22,6 +22,16 @@ KINDS: dict[str, dict[str, tuple[str, ...]]] = {
         "rejected": ("rejected", "worse", "dispreferred"),
     },
     "conversation": {"messages": ("messages", "conversation", "conversations", "dialogue", "dialog", "turns")},
+    "transcript": {
+        "speaker": ("speaker", "who", "voice", "caller"),
+        "text": ("text", "utterance", "said", "line", "words"),
+        "time": ("time", "timestamp", "start", "at"),
+        "talk": ("talk", "call", "session", "conversation_id"),
+    },
+    "grouped": {
+        "label": ("label", "class", "category", "intent"),
+        "texts": ("texts", "examples", "utterances", "phrases"),
+    },
     "instruction": {
         "instruction": ("instruction", "task"),
         "input": ("input", "context"),
@@ -33,7 +43,7 @@ KINDS: dict[str, dict[str, tuple[str, ...]]] = {
     },
     "text": {"text": ("text", "content", "body")},
 }
-OPTIONAL = frozenset({("instruction", "input")})
+OPTIONAL = frozenset({("instruction", "input"), ("transcript", "time"), ("transcript", "talk")})
 
 
 def recognise(columns: Sequence[str]) -> Kind | None:

@@ -19,6 +19,7 @@ from foldkit.formats import InputError, near_name
 
 from .readers import READERS, Bad, Block, damaged
 from .settings import RowsSettings
+from .shapes import SHAPES
 from .sources import ending, find_files
 
 
@@ -65,8 +66,25 @@ def no_rows(settings: RowsSettings, folder: Path, n_bad: int) -> InputError:
     return InputError(folder / settings.source, "rows", "at least one row", found, "check the export")
 
 
-def stream_rows(settings: RowsSettings, folder: Path, n_rows: int = 20_000) -> Iterator[Rows]:
-    """Yield the rows of a source in tables of at most `n_rows`, in order, so that memory stays flat."""
+def stream_rows(settings: RowsSettings, folder: Path, n_rows: int = 5_000) -> Iterator[Rows]:
+    """Yield the rows of a source in tables of at most `n_rows`, in order, so that memory stays flat.
+
+    A source with a shape, such as a transcript, is read as a whole and shaped first.
+    """
+    shape = settings.shape
+    if shape is None:
+        yield from _read(settings, folder, n_rows)
+        return
+    rows = collected(_read(settings, folder, n_rows), settings, folder)
+    table, left_out = SHAPES[shape](rows.table, getattr(settings, shape))
+    bad = (*rows.bad, *(BadRow(row, f"source row {row}: {reason}") for row, reason in left_out.items()))
+    for start in range(0, len(table), n_rows):
+        yield Rows(table.iloc[start : start + n_rows], () if start else bad)
+    if table.empty:
+        yield Rows(table, bad)
+
+
+def _read(settings: RowsSettings, folder: Path, n_rows: int) -> Iterator[Rows]:
     held: list[pd.DataFrame] = []
     bad: list[BadRow] = []
     files: list[tuple[int, Path]] = []
@@ -87,13 +105,6 @@ def stream_rows(settings: RowsSettings, folder: Path, n_rows: int = 20_000) -> I
         number += item.n_rows
     if held or bad:
         yield _rows(held, bad, files)
-
-
-def column(table: pd.DataFrame, name: str, where: object) -> pd.Series[Any]:
-    """Return a column; raises InputError with the near name when there is none of that name."""
-    if name not in table.columns:
-        raise InputError(where, "column", "a column of the rows", name, near_name(name, map(str, table.columns)))
-    return table[name]
 
 
 def _items(settings: RowsSettings, folder: Path, most: int) -> Iterator[tuple[Path, Block | Bad]]:

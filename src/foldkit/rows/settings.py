@@ -7,6 +7,8 @@ from dataclasses import dataclass, field
 
 from foldkit.formats import UsageError, one_of
 
+from .shapes import BilingualSettings, GroupedSettings, TranscriptSettings
+
 ON_BAD = ("stop", "set aside")
 UNITS = ("file", "paragraph", "heading", "line")
 
@@ -18,7 +20,7 @@ class RowsSettings:
     `source` is a file, a folder or a glob. `columns` names ours with theirs: `{ note = "Notiz" }`. `strip` takes blanks
     off both ends of every cell. `on_bad` says whether a row that cannot be read stops the work or is set aside.
     `delimiter` and `header` are for tables of text, `key` is the path to the list in a JSON file, `unit` is what one
-    row of a text file is.
+    row of a text file is. `transcript`, `grouped` and `bilingual` say what has to be made of a source first.
     """
 
     source: str
@@ -30,10 +32,24 @@ class RowsSettings:
     header: bool = True
     key: str = ""
     unit: str = "paragraph"
+    transcript: TranscriptSettings | None = None
+    grouped: GroupedSettings | None = None
+    bilingual: BilingualSettings | None = None
+
+    @property
+    def shape(self) -> str | None:
+        """The name of the shape that the source has, None where it is a table of examples already."""
+        return next(iter(self._shapes()), None)
+
+    def _shapes(self) -> list[str]:
+        shaped = {"transcript": self.transcript, "grouped": self.grouped, "bilingual": self.bilingual}
+        return [name for name, settings in shaped.items() if settings is not None]
 
     def __post_init__(self) -> None:
         one_of(self.on_bad, ON_BAD, "[rows]", "on_bad")
         one_of(self.unit, UNITS, "[rows]", "unit")
+        if len(self._shapes()) > 1:
+            raise UsageError("[rows]", "shape", "one of them", " and ".join(self._shapes()), "leave the others out")
         if len(self.delimiter) > 1:
             raise UsageError("[rows]", "delimiter", "one character", self.delimiter, "leave it out for , and tab")
         try:

@@ -1,0 +1,14 @@
+"""Shapes: sources that are no table of examples yet, turned into one. The registry is by the name in `[rows]`."""
+
+from .bilingual import BilingualSettings, both_ways
+from .contract import SOURCE_ROW, Shape
+from .grouped import GroupedSettings, one_text_each
+from .transcript import TranscriptSettings, conversations
+
+SHAPES: dict[str, Shape] = {
+    "transcript": conversations,
+    "grouped": one_text_each,
+    "bilingual": both_ways,
+}
+
+__all__ = ["SHAPES", "SOURCE_ROW", "BilingualSettings", "GroupedSettings", "Shape", "TranscriptSettings"]

@@ -1,0 +1,32 @@
+"""Columns of a table: found by name, and read as times."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pandas as pd
+
+from foldkit.formats import InputError, near_name
+
+
+def column(table: pd.DataFrame, name: str, where: object) -> pd.Series[Any]:
+    """Return a column; raises InputError with the near name when there is none of that name."""
+    if name not in table.columns:
+        raise InputError(where, "column", "a column of the rows", name, near_name(name, map(str, table.columns)))
+    return table[name]
+
+
+def times(cells: pd.Series[Any]) -> pd.Series[Any]:
+    """Return times as seconds that order them, or numbers as they are.
+
+    Raises InputError naming the first cell that is neither.
+    """
+    numbers = pd.to_numeric(cells, errors="coerce")
+    if numbers.notna().all():
+        return numbers.astype("float64")
+    dates = pd.to_datetime(cells, errors="coerce", format="ISO8601", utc=True)
+    if dates.isna().any():
+        row = dates.index[dates.isna()][0]
+        todo = "write times as 2026-03-14 or 2026-03-14T18:00, or as numbers"
+        raise InputError(f"row {row}, column {cells.name}", "time", "a date or a number", cells[row], todo)
+    return (dates - pd.Timestamp(0, tz="UTC")).dt.total_seconds()

@@ -1,0 +1,132 @@
+"""Transcripts, grouped and bilingual sources become tables of examples."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from pathlib import Path
+
+import pandas as pd
+import pytest
+
+from foldkit.formats import FoldKitError, InputError, UsageError
+from foldkit.rows import SHAPES, RowsSettings, read_rows
+from foldkit.rows.shapes import BilingualSettings, GroupedSettings, TranscriptSettings
+
+Write = Callable[[str, str], Path]
+TRANSCRIPT = [
+    ("0", "Low Pell", "Desk, Low Pell."),
+    ("5", "Low Pell", "Er, wind west, um, five."),
+    ("9", "desk", "Gusts?"),
+    ("12", "Low Pell", "uh"),
+    ("14", "Low Pell", "Seven."),
+    ("20", "desk", "Copied."),
+    ("22", "desk", "Horn on."),
+    ("900", "Orra Head", "Desk?"),
+    ("905", "Low Pell", "Me too."),
+    ("910", "desk", "Wait."),
+]
+
+
+def spoken() -> pd.DataFrame:
+    columns = list(zip(*TRANSCRIPT, strict=True))
+    index = pd.RangeIndex(1, len(TRANSCRIPT) + 1)
+    return pd.DataFrame(dict(zip(("time", "who", "text"), columns, strict=True)), index=index, dtype=object)
+
+
+def talks(**settings: object) -> tuple[list[list[dict[str, object]]], pd.DataFrame, dict[int, str]]:
+    chosen = TranscriptSettings(("desk",), speaker="who", **settings)  # type: ignore[arg-type]
+    table, left_out = SHAPES["transcript"](spoken(), chosen)
+    return [json.loads(text) for text in table["messages"]], table, left_out
+
+
+def test_a_transcript_becomes_an_example_for_each_reply() -> None:
+    """What one side says is one turn, without fillers; a gap ends a talk; only the last reply is learned."""
+    messages, table, left_out = talks(time="time", gap=600.0, fillers=("er", "um", "uh"))
+    assert messages == [
+        [{"role": "user", "content": "Desk, Low Pell. wind west, five."}, {"role": "assistant", "content": "Gusts?"}],
+        [
+            {"role": "user", "content": "Desk, Low Pell. wind west, five."},
+            {"role": "assistant", "content": "Gusts?", "learned": False},
+            {"role": "user", "content": "Seven."},
+            {"role": "assistant", "content": "Copied. Horn on."},
+        ],
+        [
+            {"role": "user", "content": "Orra Head: Desk?\nLow Pell: Me too."},
+            {"role": "assistant", "content": "Wait."},
+        ],
+    ]
+    assert table[["talk", "source_row"]].to_numpy().tolist() == [["1", "3"], ["1", "6"], ["2", "10"]]
+    assert list(table.index) == [1, 2, 3]
+    assert left_out == {4: "nothing said"}
+
+
+def test_the_context_of_a_reply_is_as_long_as_asked() -> None:
+    """It begins with the side that is not learned; without a gap all is one talk, and names are said in it."""
+    messages, table, _ = talks(earlier=1)
+    assert [len(turns) for turns in messages] == [2, 2, 2]
+    assert messages[1][0]["content"] == "Low Pell: uh Seven."
+    assert set(table["talk"]) == {"1"}
+    longer, _, _ = talks(earlier=2)
+    assert [len(turns) for turns in longer] == [2, 2, 2]
+    assert [len(turns) for turns in talks(talk="who", earlier=3)[0]] == []
+
+
+def test_grouped_texts_are_a_row_each() -> None:
+    """From JSON lists or lines, each text once; too few leave the label out, of too many some are drawn by the seed."""
+    cells = {"label": ["fog", "calm", "fog"], "texts": ['["a", "b", "a"]', "c", "b\n\nd\ne"]}
+    table = pd.DataFrame(cells, index=[1, 2, 3])
+    found, left_out = SHAPES["grouped"](table, GroupedSettings(minimum=2))
+    expected = [["fog", "a", "1"], ["fog", "b", "1"], ["fog", "d", "3"], ["fog", "e", "3"]]
+    assert found.to_numpy().tolist() == expected
+    assert left_out == {2: "label 'calm': 1 texts, the minimum is 2"}
+    drawn = [SHAPES["grouped"](table, GroupedSettings(maximum=2, seed=seed))[0] for seed in (0, 0, 1, 2, 3)]
+    assert drawn[0].equals(drawn[1])
+    assert any(not drawn[0].equals(other) for other in drawn[2:])
+    assert {len(one) for one in drawn} == {3}
+
+
+@pytest.mark.parametrize(
+    ("direction", "expected"),
+    [
+        ("forward", [["glas", "glass", "English", "1"]]),
+        ("backward", [["glass", "glas", "Pellish", "1"]]),
+        ("both", [["glas", "glass", "English", "1"], ["glass", "glas", "Pellish", "1"]]),
+    ],
+)
+def test_bilingual_rows_in_either_direction(direction: str, expected: list[list[str]]) -> None:
+    """A blank side leaves a row out; the languages are named as asked, or as their columns."""
+    table = pd.DataFrame({"pel": ["glas", ""], "eng": ["glass", "sea"]}, index=[1, 2])
+    settings = BilingualSettings("pel", "eng", ("Pellish", "English"), direction)
+    found, left_out = SHAPES["bilingual"](table, settings)
+    assert found.to_numpy().tolist() == expected
+    assert left_out == {2: "blank: one of the two languages"}
+    plain, _ = SHAPES["bilingual"](table, BilingualSettings("pel", "eng"))
+    assert list(plain["into"]) == ["eng", "pel"]
+
+
+def test_a_shaped_source_is_read_through_its_settings(write: Write, tmp_path: Path) -> None:
+    """Row numbers are new, what is left out is named by its source row; two shapes at once are refused."""
+    write("a.csv", "pel,eng\nglas,glass\n,sea\nsjo,sea\n")
+    rows = read_rows(RowsSettings("a.csv", bilingual=BilingualSettings("pel", "eng")), tmp_path)
+    assert list(rows.table.index) == [1, 2, 3, 4]
+    assert [(bad.row, bad.reason) for bad in rows.bad] == [(2, "source row 2: blank: one of the two languages")]
+    with pytest.raises(UsageError, match="grouped and bilingual"):
+        RowsSettings("a.csv", bilingual=BilingualSettings("a", "b"), grouped=GroupedSettings())
+    assert {"transcript", "grouped", "bilingual"} == set(SHAPES)
+
+
+def test_wrong_settings_of_shapes_are_refused() -> None:
+    """A speaker who says nothing, a gap without times, a time that is none, a column that is not there."""
+    with pytest.raises(UsageError, match="did you mean 'desk'"):
+        SHAPES["transcript"](spoken(), TranscriptSettings(("dsk",), speaker="who"))
+    for settings in ({"learned": ()}, {"learned": ("a",), "gap": 3.0}, {"learned": ("a",), "earlier": 0}):
+        with pytest.raises(UsageError, match=r"\[rows.transcript\]"):
+            TranscriptSettings(**settings)  # type: ignore[arg-type]
+    with pytest.raises(InputError, match="row 1, column text"):
+        talks(time="text")
+    for call in (lambda: talks(talk="tlk"), lambda: GroupedSettings(minimum=3, maximum=2)):
+        with pytest.raises(FoldKitError):
+            call()
+    with pytest.raises(UsageError, match="direction"):
+        BilingualSettings("a", "b", direction="up")
