@@ -9,8 +9,10 @@ import pytest
 import torch
 
 from foldkit.demo import PELLAM, prose, wordings
+from foldkit.demo.calls import radio_csv, talks_jsonl
 from foldkit.demo.files import DATA
 from foldkit.demo.notes import csv_text, make_rows
+from foldkit.demo.picks import picks_jsonl
 from foldkit.demo.world import BULLETIN_PATTERN, Readings, advice, bulletin, draw_readings, parse_bulletin
 from foldkit.models import fingerprint_base, open_base
 from foldkit.rows import RowsSettings, read_rows, summarise
@@ -21,6 +23,9 @@ from foldkit.work import read_sheet
 def test_the_shipped_files_are_those_the_generators_make() -> None:
     """By their seeds, to the letter; and the sheet's pattern is the world's."""
     assert (DATA / "notes.csv").read_text(encoding="utf-8") == csv_text(make_rows())
+    assert (DATA / "radio.csv").read_text(encoding="utf-8") == radio_csv()
+    assert (DATA / "talks.jsonl").read_text(encoding="utf-8") == talks_jsonl()
+    assert (DATA / "picks.jsonl").read_text(encoding="utf-8") == picks_jsonl()
     assert (DATA / "general.txt").read_text(encoding="utf-8") == prose.general_text()
     assert read_sheet(DATA / "fold.toml").score.pattern == BULLETIN_PATTERN
 

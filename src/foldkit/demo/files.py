@@ -8,12 +8,20 @@ from pathlib import Path
 DATA = Path(__file__).parent / "data"
 PELLAM = DATA / "pellam"
 NAMES = ("notes.csv", "general.txt", "bulletin.toml", "fold.toml")
+# Other kinds of rows of the same world, to try things on.
+SAMPLES = ("radio.csv", "talks.jsonl", "picks.jsonl")
 
 
 def copy_demo(folder: Path) -> Path:
     """Copy the sample files into `folder`, those already there left as they are, and return the sheet's path."""
-    folder.mkdir(parents=True, exist_ok=True)
     for name in NAMES:
-        if not (folder / name).exists():
-            shutil.copyfile(DATA / name, folder / name)
+        copy_sample(name, folder)
     return folder / "fold.toml"
+
+
+def copy_sample(name: str, folder: Path) -> Path:
+    """Copy one of the sample files into `folder`, unless it is there already, and return its path."""
+    folder.mkdir(parents=True, exist_ok=True)
+    if not (folder / name).exists():
+        shutil.copyfile(DATA / name, folder / name)
+    return folder / name
