@@ -17,7 +17,13 @@ if TYPE_CHECKING:
         check as check,
     )
     from .work import (
+        lint as lint,
+    )
+    from .work import (
         open_asked as open_asked,
+    )
+    from .work import (
+        open_inputs as open_inputs,
     )
     from .work import (
         read_sheet as read_sheet,
@@ -42,6 +48,17 @@ __getattr__, __all__ = lazy_door(
     {
         "formats": ("FoldKitError", "InputError", "UsageError"),
         "runs": ("newest_run", "read_log"),
-        "work": ("build", "check", "open_asked", "read_sheet", "score", "split", "start", "train"),
+        "work": (
+            "build",
+            "check",
+            "lint",
+            "open_asked",
+            "open_inputs",
+            "read_sheet",
+            "score",
+            "split",
+            "start",
+            "train",
+        ),
     },
 )

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import pytest
 
-from foldkit.curves import draw, save_picture, smooth
+from foldkit.curves import draw, draw_lengths, save_lengths, save_picture, smooth
 from foldkit.formats import InputError
 from foldkit.runs import RunLog
 
@@ -44,3 +44,18 @@ def test_pictures_are_written_and_empty_logs_refused(tmp_path: Path) -> None:
     assert (int.from_bytes(data[16:20], "big"), int.from_bytes(data[20:24], "big")) == (1280, 800)
     with pytest.raises(InputError, match="at least one step"):
         draw(RunLog(()), "empty")
+
+
+def test_the_lengths_stand_with_their_window(tmp_path: Path) -> None:
+    """Every example in a bar, those over the window counted, a far window named at the edge; none is an error."""
+    wholes, prompts = [10, 20, 30, 40], [5, 6, 7, 8]
+    ax = draw_lengths(wholes, prompts, 30, "a set")
+    assert sum(bar.get_height() for bar in ax.containers[0]) == 4
+    assert "window 30: 1 of 4 over it" in ax.get_legend_handles_labels()[1]
+    far = draw_lengths(wholes, prompts, 2000, "a set")
+    assert "window 2000: 0 of 4 over it (to the right)" in far.get_legend_handles_labels()[1]
+    assert far.get_xlim()[1] < 60
+    save_lengths(wholes, prompts, 30, "a set", tmp_path / "x.svg")
+    assert "<svg" in (tmp_path / "x.svg").read_text()
+    with pytest.raises(InputError, match="at least one"):
+        draw_lengths([], [], 30, "a set")

@@ -7,6 +7,7 @@ import json
 import random
 from pathlib import Path
 
+import numpy as np
 import pandas as pd
 import pytest
 
@@ -18,6 +19,8 @@ from foldkit.datasets import (
     assign_parts,
     build_dataset,
     find_leaks,
+    packing_share,
+    padding_share,
     parts_of_keys,
     read_assignment,
     read_built,
@@ -93,7 +96,7 @@ def test_impossible_splits_are_refused() -> None:
             SplitSettings(wrong)
     with pytest.raises(UsageError, match="balance or time"):
         SplitSettings(balance="a", time="b")
-    with pytest.raises(InputError, match=r"row 1: .*time, column question"):
+    with pytest.raises(InputError, match="row 1, column question: time"):
         assign_parts(table_of(), SplitSettings(time="question"))
 
 
@@ -257,6 +260,18 @@ def test_parts_that_are_filled_come_to_their_size_and_keep_it(settings: SplitSet
     again = assign_parts(more, settings, known=known)
     assert list(again.iloc[100:]) == list(parts)
     assert again.iloc[:100].eq("train").mean() == (0 if settings.time else 1 if settings.test >= 1 else 0.65)
+
+
+def test_padding_and_packing_by_hand() -> None:
+    """Padding in arrival order of one piece; packing where each fits best; nothing lost where all are alike."""
+    assert padding_share(np.array([4, 4, 2, 2]), 4, 4, seed=0) == pytest.approx(1 - 12 / 16)
+    assert padding_share(np.array([4, 4, 2, 2]), 4, 2, seed=0) == 0
+    assert packing_share(np.array([6, 5, 4, 3, 2]), 10, seed=0) == 0
+    assert packing_share(np.array([6, 6, 6]), 10, seed=0) == pytest.approx(1 - 18 / 30)
+    assert packing_share(np.array([10]), 10, seed=0) == 0
+    assert padding_share(np.array([], dtype=int), 4, 4, seed=0) == packing_share(np.array([], dtype=int), 9, 0) == 0
+    with pytest.raises(ValueError, match="11 tokens"):
+        packing_share(np.array([11]), 10, seed=0)
 
 
 def test_files_can_be_a_part(tmp_path: Path) -> None:

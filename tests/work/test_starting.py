@@ -25,6 +25,10 @@ KINDS = {
     "conversation": rows(messages=lambda i: [*TALK, {"role": "user", "content": str(i)}, TALK[1]]),
     "preference": rows(prompt=lambda i: f"sea {i}?", chosen=lambda i: WORDS[i % 4], rejected="no idea"),
     "text": rows(text=lambda i: f"The sea is {WORDS[i % 4]} today, says the keeper, for the {i}th time."),
+    "transcript": rows(
+        who=lambda i: ("Low Pell", "desk")[i % 2], said=lambda i: f"sea {i}", time=lambda i: (i // 2) * 2000
+    ),
+    "grouped": rows(label=lambda i: WORDS[i % 4], texts=lambda i: [f"sea {i}", f"sea {i} now"]),
     "guessed": rows(
         nr=str, note=lambda i: f"the sea at hour {i} was seen", bulletin=lambda i: f"Sea {WORDS[i % 4]} {i}."
     ),
@@ -39,7 +43,7 @@ def test_a_starter_sheet_runs_as_it_is(tmp_path: Path, kind: str) -> None:
     assert started.assumed[0].startswith("question rows, no usual names" if kind == "guessed" else f"{kind} rows, rec")
     sheet = foldkit.read_sheet(started.sheet, ["train.epochs=0.5", "train.validations=1"])
     counts = foldkit.build(sheet).counts()
-    assert sum(part["rows"] for part in counts.values()) == 40
+    assert sum(part["rows"] for part in counts.values()) == {"transcript": 20, "grouped": 80}.get(kind, 40)
     assert max(part["longest"] for part in counts.values()) <= sheet.train.window
     assert foldkit.train(sheet).adapter.exists()
     with pytest.raises(UsageError, match="a name not taken"):

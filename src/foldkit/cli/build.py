@@ -11,6 +11,7 @@ from .common import open_sheet, out, sheet_options, short, show_table
 
 if TYPE_CHECKING:
     from foldkit.datasets import Dataset, Finding
+    from foldkit.work import Sheet
 
 
 @click.command(epilog="Example: foldkit build --set train.window=1024")
@@ -26,6 +27,7 @@ def build(sheet_file: Path, changes: tuple[str, ...], strict: bool) -> None:
     inputs = open_inputs(sheet)
     dataset = build_dataset(sheet, inputs)
     show_dataset(dataset)
+    show_padding(sheet, dataset)
     findings = check(sheet, inputs, dataset)
     show_findings(findings)
     out().print(f"built in {sheet.path('built')}", soft_wrap=True)
@@ -34,7 +36,7 @@ def build(sheet_file: Path, changes: tuple[str, ...], strict: bool) -> None:
         raise FoldKitError(f"--strict: {found} kinds of findings above; mend the rows, or go on without --strict")
 
 
-def show_findings(findings: list[Finding]) -> None:
+def show_findings(findings: list[Finding], none: str = "the checks found nothing odd") -> None:
     """Print what the checks found: how many rows, which, and one example."""
     console = out()
     for finding in findings:
@@ -48,7 +50,21 @@ def show_findings(findings: list[Finding]) -> None:
         if finding.example:
             console.print(f"    e.g. {short(finding.example, 90)!r}", markup=False, soft_wrap=True)
     if not findings:
-        console.print("the checks found nothing odd")
+        console.print(none)
+
+
+def show_padding(sheet: Sheet, dataset: Dataset) -> None:
+    """Print how much is computed in an epoch, and how much of that is padding."""
+    from foldkit.datasets import packing_share, padding_share
+
+    lengths, settings = dataset.parts["train"].lengths, sheet.train
+    padded = padding_share(lengths, settings.batch, settings.micro_batch, settings.seed)
+    packed = packing_share(lengths, settings.window, settings.seed)
+    out().print(
+        f"an epoch: {lengths.sum():,} tokens; of what is computed {padded:.1%} is padding in micro-batches of "
+        f"{settings.micro_batch}, {packed:.1%} would be, packed into windows of {settings.window}",
+        soft_wrap=True,
+    )
 
 
 def show_dataset(dataset: Dataset) -> None:

@@ -21,14 +21,30 @@ if TYPE_CHECKING:
 @sheet_options
 @click.option("--row", type=int, help="Show this row in the template (from 1).")
 @click.option("--random", "by_chance", is_flag=True, help="Show a row drawn by chance in the template.")
+@click.option("--template", "lint", is_flag=True, help="Hold the template against the rows and the base's markup.")
+@click.option("--figure", type=click.Path(path_type=Path), help="Draw the lengths of examples into this picture file.")
 @click.option("--json", "as_json", is_flag=True, help="Print JSON for programs.")
-def look(sheet_file: Path, changes: tuple[str, ...], row: int | None, by_chance: bool, as_json: bool) -> None:
+def look(
+    sheet_file: Path,
+    changes: tuple[str, ...],
+    row: int | None,
+    by_chance: bool,
+    lint: bool,
+    figure: Path | None,
+    as_json: bool,
+) -> None:
     """Look at the rows: blanks, lengths, duplicates, scripts, and one row in the template."""
     from foldkit.rows import summarise
     from foldkit.work import open_inputs, token_lengths
 
     sheet = open_sheet(sheet_file, changes)
     inputs = open_inputs(sheet)
+    if lint:
+        show_lint(inputs)
+        return
+    if figure:
+        draw_figure(inputs, figure)
+        return
     summary = summarise(inputs.table)
     if as_json:
         import dataclasses
@@ -40,6 +56,28 @@ def look(sheet_file: Path, changes: tuple[str, ...], row: int | None, by_chance:
     show_summary(sheet, summary)
     show_lengths([whole for whole, _ in token_lengths(inputs)], sheet.train.window)
     show_row(inputs, number)
+
+
+def show_lint(inputs: Inputs) -> None:
+    """Print what is odd in the template."""
+    from foldkit.work import lint
+
+    from .build import show_findings
+
+    out().print(f"template {inputs.template.name}, markup of {inputs.markup.where}", markup=False, soft_wrap=True)
+    show_findings(lint(inputs), none="nothing odd in the template")
+
+
+def draw_figure(inputs: Inputs, path: Path) -> None:
+    """Draw how long the examples are, with the window."""
+    from foldkit.curves import save_lengths
+    from foldkit.work import token_lengths
+
+    lengths = token_lengths(inputs, most=100_000)
+    sheet = inputs.sheet
+    title = f"{sheet.rows.source} in tokens of {sheet.base.model}"
+    save_lengths([whole for whole, _ in lengths], [n for _, n in lengths], sheet.train.window, title, path)
+    out().print(f"drawn into {path}", soft_wrap=True)
 
 
 def show_summary(sheet: Sheet, summary: RowsSummary) -> None:

@@ -25,7 +25,7 @@ def draw(log: RunLog, title: str, ax: Axes | None = None) -> Axes:
     steps, losses = log.series("step", "loss")
     if not steps:
         raise InputError(title, "log", "at least one step", "none", "wait for the first step")
-    ax = ax or _new_axes()
+    ax = ax or new_axes()
     smoothed = smooth(losses)
     ax.plot(steps, losses, color=TRAIN, alpha=0.25, linewidth=1, label="train, each step")
     ax.plot(steps, smoothed, color=TRAIN, linewidth=2.2, label="train, smoothed")
@@ -50,7 +50,8 @@ def save_picture(log: RunLog, title: str, path: Path) -> None:
     figure.savefig(path)
 
 
-def _new_axes() -> Axes:
+def new_axes() -> Axes:
+    """Return the axes of a new figure of 1280 x 800 points."""
     from matplotlib.figure import Figure
 
     return Figure(figsize=(12.8, 8), dpi=100, layout="constrained").subplots()

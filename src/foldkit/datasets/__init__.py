@@ -6,6 +6,8 @@ from .checks import CHECKS, Finding, check_pairs, too_few
 from .coding import Coded, Coder, SetAside, code_rows
 from .examples import Example, Examples
 from .leaks import Leak, find_leaks
+from .linting import lint_template
+from .padding import packing_share, padding_share
 from .pairs import Pair, pairs_of
 from .placing import PARTS
 from .splitting import SplitSettings, assign_parts, parts_of_keys, row_keys
@@ -29,6 +31,9 @@ __all__ = [
     "check_pairs",
     "code_rows",
     "find_leaks",
+    "lint_template",
+    "packing_share",
+    "padding_share",
     "pairs_of",
     "parts_of_keys",
     "read_assignment",

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Collection, Iterable, Mapping
 from pathlib import Path
 from typing import Any
 
 import pandas as pd
 
 from foldkit.rows import Rows
-from foldkit.templates import Template
+from foldkit.rows.shapes import SOURCE_ROW
 
 from .coding import Coded, Coder, SetAside, code_stream
 from .examples import Examples
@@ -49,7 +49,12 @@ def build_dataset(
             writer.set_aside(coded.set_aside)
             counted.note(chunk.table, coded)
         check_parts({part: n["rows"] for part, n in counted.parts.items()}, split)
-        writer.finish(inputs, counted.fingerprint, counted.parts, counted.notes(coder.template))
+        writer.finish(
+            inputs,
+            counted.fingerprint,
+            counted.parts,
+            counted.notes({*coder.template.slots(), *split.columns, SOURCE_ROW}),
+        )
     built = read_built(folder, inputs)
     assert built is not None  # it was written by the line above
     return built
@@ -89,10 +94,10 @@ class _Counted:
         whole = hashlib.sha256(b"".join(one.digest() for part in self._digests.values() for one in part))
         return f"sha256:{whole.hexdigest()[:16]}"
 
-    def notes(self, template: Template) -> list[str]:
+    def notes(self, used: Collection[str]) -> list[str]:
         """Say which columns are unused, and how many prompts end in a blank or replies are not given back."""
-        unused = [name for name in self._columns if name not in template.slots()]
-        found = [f"columns the template does not use: {', '.join(unused)}"] if unused else []
+        unused = [name for name in self._columns if name not in used]
+        found = [f"columns that nothing uses: {', '.join(unused)}"] if unused else []
         for what, rows in (
             ("the prompt ends in a blank", self._blank_ends),
             ("the tokenizer does not give the target back exactly", self._lossy),

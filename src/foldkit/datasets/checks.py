@@ -118,8 +118,8 @@ def _short(pairs: Pairs) -> Finding | None:
     )
 
 
-def _swapped(pairs: Pairs) -> Finding | None:
-    """Rows whose prompt starts as replies usually do, and the other way round."""
+def swapped(pairs: Pairs) -> Finding | None:
+    """Return the rows whose prompt starts as replies usually do, and no prompt does."""
     starts = Counter(pair.reply.split(maxsplit=1)[0].casefold() for pair in pairs.values() if pair.reply.strip())
     asks = Counter(pair.prompt.split(maxsplit=1)[0].casefold() for pair in pairs.values() if pair.prompt.strip())
     usual = {word for word, n in starts.items() if n > 0.3 * len(pairs) and asks[word] < 0.05 * len(pairs)}
@@ -156,7 +156,7 @@ CHECKS: tuple[Callable[[Pairs], Finding | None], ...] = (
     _contradicting,
     _copied,
     _short,
-    _swapped,
+    swapped,
     _unbalanced,
     _matching("odd characters", "control or replacement characters, or a wrong encoding", _ODD),
     _matching("leftover markup", "tags, entities or control tokens in the text", _MARKUP),

@@ -10,8 +10,8 @@ from typing import NamedTuple
 import pandas as pd
 
 from foldkit.rows import Rows
-from foldkit.rows.reading import column
-from foldkit.templates import Template, Turn, Written
+from foldkit.rows.tables import column
+from foldkit.templates import Outline, Template
 from foldkit.tokens import Encoder, Layout, TextTokenizer
 
 from .examples import Examples
@@ -84,7 +84,7 @@ class _Row(NamedTuple):
 
     row: int
     layout: Layout
-    written: Written
+    texts: Sequence[str]
 
 
 @dataclass(frozen=True)
@@ -98,21 +98,22 @@ class _Laid:
     @property
     def texts(self) -> list[str]:
         """Every text to be tokenised, in order."""
-        return [text for one in self.rows for text in one.written.texts]
+        return [text for one in self.rows for text in one.texts]
 
 
 def _lay_out(table: pd.DataFrame, coder: Coder) -> _Laid:
     laid = _Laid([], {}, dict(rows_of(table)))
     for row, values in laid.cells.items():
-        turns = _turns(values, coder.template)
-        if isinstance(turns, str):
-            laid.reasons[row] = turns
+        found = _outlined(values, coder.template)
+        if isinstance(found, str):
+            laid.reasons[row] = found
         else:
-            laid.rows.append(_Row(row, *coder.encoder.laid_out(turns)))
+            laid.rows.append(_Row(row, *coder.encoder.laid_out(*found)))
     return laid
 
 
 def _coded(laid: _Laid, coded: Sequence[list[int]], coder: Coder) -> Coded:
+    tokenizer = coder.encoder.tokenizer
     examples, too_long = _joined(laid.rows, coded, coder.window)
     reasons = laid.reasons | too_long
     used = [one for one in laid.rows if one.row not in too_long]
@@ -120,23 +121,26 @@ def _coded(laid: _Laid, coded: Sequence[list[int]], coder: Coder) -> Coded:
         examples,
         tuple(SetAside(row, reasons[row], laid.cells[row]) for row in sorted(reasons)),
         tuple(one.row for one in used if _ends_in_a_blank(one)),
-        tuple(one.row for one in used if _loses(one, coder.encoder.tokenizer)),
+        () if tokenizer.is_byte_level else tuple(one.row for one in used if _loses(one, tokenizer)),
     )
 
 
-def _turns(values: Mapping[str, str], template: Template) -> tuple[Turn, ...] | str:
-    """Return the turns of a row, or the reason why it cannot be used."""
-    for slot in template.needed_slots(values):
+def _outlined(values: Mapping[str, str], template: Template) -> tuple[Outline, list[str]] | str:
+    """Return the outline and texts of a row's turns, or the reason why it cannot be used."""
+    needed = template.needed_slots(values)
+    for slot in needed:
         if not values[slot].strip():
-            return f"blank: {', '.join(s for s in template.needed_slots(values) if not values[s].strip())}"
+            return f"blank: {', '.join(slot for slot in needed if not values[slot].strip())}"
     try:
-        turns = template.turns(values)
+        outline, texts = template.outlined(values)
     except ValueError as error:
         return str(error)
-    learned = [turn.text for turn in turns if turn.learned]
-    if not learned:
+    if True not in outline.learned:
         return "no reply to learn"
-    return turns if all(text.strip() for text in learned) else "an empty reply"
+    for text, learned in zip(texts, outline.learned, strict=True):
+        if learned and not text.strip():
+            return "an empty reply"
+    return outline, texts
 
 
 def _joined(laid: Sequence[_Row], coded: Sequence[list[int]], window: int) -> tuple[Examples, dict[int, str]]:
@@ -147,9 +151,9 @@ def _joined(laid: Sequence[_Row], coded: Sequence[list[int]], window: int) -> tu
     ends, span_ends = [0], [0]
     too_long = {}
     at = 0
-    for row, layout, written in laid:
-        layout.join(coded[at : at + len(written.texts)], ids, spans)
-        at += len(written.texts)
+    for row, layout, texts in laid:
+        layout.join(coded[at : at + len(texts)], ids, spans)
+        at += len(texts)
         length = len(ids) - ends[-1]
         if length > window:
             too_long[row] = f"{length} tokens, the window is {window}"
@@ -163,13 +167,10 @@ def _joined(laid: Sequence[_Row], coded: Sequence[list[int]], window: int) -> tu
 
 def _ends_in_a_blank(one: _Row) -> bool:
     """Whether the text before the last reply ends in a blank, so that it may be tokenised otherwise at asking."""
-    *texts, _ = one.written.texts
-    before = one.written.pieces[len(texts)] or (texts[-1] if texts else "")
+    before = one.layout.opening or (one.texts[-2] if len(one.texts) > 1 else "")
     return before.endswith((" ", "\t"))
 
 
 def _loses(one: _Row, tokenizer: TextTokenizer) -> bool:
-    if tokenizer.is_byte_level:
-        return False
-    learned = [text for text, n in zip(one.written.texts, one.layout.closing, strict=True) if n]
+    learned = [text for text, n in zip(one.texts, one.layout.closing, strict=True) if n]
     return any(tokenizer.decode(tokenizer.encode_text(text), keep_control=True) != text for text in learned)

@@ -40,9 +40,9 @@ def pairs_of(table: pd.DataFrame, template: Template) -> dict[int, Pair]:
 def rows_of(table: pd.DataFrame) -> list[tuple[int, dict[str, str]]]:
     """Return row numbers with their cells by column."""
     names = [str(name) for name in table.columns]
-    cells = [table[name].tolist() for name in table.columns]
+    cells = zip(*(table[name].tolist() for name in table.columns), strict=True)
     return [
-        (row, dict(zip(names, values, strict=True))) for row, *values in zip(table.index.tolist(), *cells, strict=True)
+        (row, dict(zip(names, values, strict=True))) for row, values in zip(table.index.tolist(), cells, strict=True)
     ]
 
 

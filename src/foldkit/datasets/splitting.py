@@ -18,7 +18,7 @@ import pandas as pd
 from foldkit.formats import InputError, UsageError, one_of
 from foldkit.formats.settings import within
 from foldkit.rows.near import near_clusters
-from foldkit.rows.reading import column
+from foldkit.rows.tables import column, times
 
 from .pairs import Pair, texts_of
 from .placing import PARTS, place_units
@@ -71,6 +71,12 @@ class SplitSettings:
         """Whether a stored assignment is kept when rows are added, for it would come out otherwise."""
         return self.fills or self.group == "near"
 
+    @property
+    def columns(self) -> tuple[str, ...]:
+        """The columns that the split reads."""
+        named = (self.group if self.group != "near" else "", self.balance, self.time, *self.test_only)
+        return tuple(name for name in named if name)
+
     def wanted(self, part: str) -> float:
         """Return the share or count that a part gets of the rows that no file is given for."""
         return 0.0 if part in self.files else {"validation": self.validation, "test": self.test}[part]
@@ -114,7 +120,7 @@ def row_keys(table: pd.DataFrame, settings: SplitSettings, files: Files = ()) ->
     frame["content"] = content_keys(table)
     frame["fixed"] = _fixed(table, settings, files)
     frame["label"] = column(table, settings.balance, "[split] balance") if settings.balance else ""
-    frame["time"] = _times(column(table, settings.time, "[split] time")) if settings.time else 0.0
+    frame["time"] = times(column(table, settings.time, "[split] time")) if settings.time else 0.0
     return frame
 
 
@@ -187,19 +193,6 @@ def _fixed(table: pd.DataFrame, settings: SplitSettings, files: Files) -> pd.Ser
         given = np.array([path.match(name) for _, path in files], dtype=bool)
         fixed[given[np.searchsorted(starts, table.index, side="right") - 1]] = part
     return fixed
-
-
-def _times(cells: pd.Series) -> pd.Series:
-    """Return times as numbers that order them; raises InputError naming the first cell that is none."""
-    numbers = pd.to_numeric(cells, errors="coerce")
-    if numbers.notna().all():
-        return numbers.astype("float64")
-    dates = pd.to_datetime(cells, errors="coerce", format="ISO8601", utc=True)
-    if dates.isna().any():
-        row = dates.index[dates.isna()][0]
-        todo = "write times as 2026-03-14 or 2026-03-14T18:00, or as numbers"
-        raise InputError(f"row {row}", f"[split] time, column {cells.name}", "a date or a number", cells[row], todo)
-    return dates.astype("int64").astype("float64")
 
 
 def _clustered(keys: pd.DataFrame, pairs: Mapping[int, Pair], near: float) -> pd.DataFrame:

@@ -109,7 +109,7 @@ def read_built(folder: Path, inputs: Mapping[str, Any]) -> Dataset | None:
         manifest = json.loads((folder / "manifest.json").read_text(encoding="utf-8"))
     except (OSError, ValueError):
         return None
-    if manifest.get("version") != VERSION or manifest.get("inputs") != dict(inputs):
+    if manifest.get("version") != VERSION or manifest.get("inputs") != json.loads(json.dumps(dict(inputs))):
         return None
     parts = {part: _read_part(folder / f"{part}.arrow", manifest["counts"][part]["rows"]) for part in PARTS}
     set_aside = tuple(SetAside(**row) for row in read_jsonl(folder / "set_aside.jsonl"))

@@ -1,15 +1,19 @@
 """A row to turns, turns to segments of text."""
 
 from .markup import HEADINGS, Markup, Written
-from .template import Template, TemplateSettings, Turn, read_template, template_from_mapping
+from .rendering import Shape
+from .template import Outline, Template, TemplateSettings, Turn, outline_of, read_template, template_from_mapping
 
 __all__ = [
     "HEADINGS",
     "Markup",
+    "Outline",
+    "Shape",
     "Template",
     "TemplateSettings",
     "Turn",
     "Written",
+    "outline_of",
     "read_template",
     "template_from_mapping",
 ]

@@ -54,17 +54,25 @@ class Markup:
 
         Raises InputError for a markup that cannot be used with these turns.
         """
-        shape = _shape(self, tuple([turn.role for turn in turns]), asking)
-        texts = [turn.text for turn in turns]
-        written = Written(shape.pieces, shape.texts(texts) if shape.strips else texts)
-        if shape.looked:
-            self._check(turns, written, asking)
-        return written
+        roles, texts = [turn.role for turn in turns], [turn.text for turn in turns]
+        shape = self.shape(roles, asking=asking)
+        return Written(shape.pieces, self.kept(shape, roles, texts, asking=asking))
 
-    def _check(self, turns: Sequence[Turn], written: Written, asking: bool) -> None:
+    def shape(self, roles: Sequence[str], *, asking: bool = False) -> Shape:
+        """Return how turns of these roles are written, whatever their texts."""
+        return _shape(self, tuple(roles), asking)
+
+    def kept(self, shape: Shape, roles: Sequence[str], texts: Sequence[str], *, asking: bool = False) -> Sequence[str]:
+        """Return the texts as they are written in this shape; raises InputError for one that would change it."""
+        kept = shape.texts(texts) if shape.strips else texts
+        if shape.looked:
+            self._check(roles, texts, Written(shape.pieces, kept), asking)
+        return kept
+
+    def _check(self, roles: Sequence[str], texts: Sequence[str], written: Written, asking: bool) -> None:
         """Refuse a markup that writes these very texts otherwise than it wrote the stand-ins."""
         try:
-            real = render(self.source, [t.role for t in turns], [t.text for t in turns], **self._values(asking))
+            real = render(self.source, roles, texts, **self._values(asking))
         except RENDER_ERRORS as error:
             raise self._unusable("a Jinja template", str(error)) from None
         if real != str(written):

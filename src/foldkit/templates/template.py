@@ -57,14 +57,12 @@ class TurnPattern:
         """Slots that must be filled wherever this turn stands."""
         return (self.each,) if self.each else tuple(dict.fromkeys(slots_of(self.text)))
 
-    def turns(self, row: Mapping[str, str]) -> tuple[Turn, ...]:
-        """Return what this turn becomes for a row. Raises ValueError for a conversation that is none."""
-        if self.each:
-            return conversation(row[self.each])
+    def render(self, row: Mapping[str, str]) -> str:
+        """Return the text of this turn for a row."""
         text = self.text.format_map(row)
         if self.before or self.when:
             text = _standing_parts(self.before, row) + text + _standing_parts(self.when, row)
-        return (Turn(self.role, text, self.learned),)
+        return text
 
 
 class Turn(NamedTuple):
@@ -73,6 +71,13 @@ class Turn(NamedTuple):
     role: str
     text: str
     learned: bool = False
+
+
+class Outline(NamedTuple):
+    """The turns of an example without their texts: the role of each, and whether it is learned."""
+
+    roles: tuple[str, ...]
+    learned: tuple[bool, ...]
 
 
 @dataclass(frozen=True)
@@ -101,13 +106,23 @@ class Template:
             return self._always_needed
         return self._needed(self._standing(self._filled(row)))
 
-    def turns(self, row: Mapping[str, str]) -> tuple[Turn, ...]:
-        """Return the turns of a row, its learned texts included. Raises ValueError for a broken conversation."""
+    def outlined(self, row: Mapping[str, str]) -> tuple[Outline, list[str]]:
+        """Return the outline of a row's turns and their texts. Raises ValueError for a broken conversation."""
         row = self._filled(row)
+        if self._fixed is not None:
+            return self._fixed, [pattern.render(row) for pattern in self.turn]
         turns: list[Turn] = []
         for pattern in self._standing(row):
-            turns += pattern.turns(row)
-        return tuple(turns)
+            if pattern.each:
+                turns += conversation(row[pattern.each])
+            else:
+                turns.append(Turn(pattern.role, pattern.render(row), pattern.learned))
+        return outline_of(turns), [turn.text for turn in turns]
+
+    def turns(self, row: Mapping[str, str]) -> tuple[Turn, ...]:
+        """Return the turns of a row, its learned texts included. Raises ValueError for a broken conversation."""
+        outline, texts = self.outlined(row)
+        return tuple(map(Turn, outline.roles, texts, outline.learned))
 
     def prompt_turns(self, row: Mapping[str, str]) -> tuple[Turn, ...]:
         """Return the turns before the last learned one: what a model is asked."""
@@ -137,6 +152,13 @@ class Template:
         return {"name": self.name, "turn": turns, "default": dict(self.default)}
 
     @functools.cached_property
+    def _fixed(self) -> Outline | None:
+        """The outline of every row; None where that depends on the row."""
+        if any(pattern.needs or pattern.each for pattern in self.turn):
+            return None
+        return Outline(tuple(p.role for p in self.turn), tuple(p.learned for p in self.turn))
+
+    @functools.cached_property
     def _always_needed(self) -> tuple[str, ...] | None:
         """The slots needed by every row; None where that depends on the row."""
         return None if any(pattern.needs for pattern in self.turn) else self._needed(self.turn)
@@ -155,6 +177,11 @@ class Template:
         if self._always_needed is not None:
             return self.turn
         return [p for p in self.turn if not p.needs or row.get(p.needs, "").strip()]
+
+
+def outline_of(turns: Sequence[Turn]) -> Outline:
+    """Return the outline of turns."""
+    return Outline(tuple(turn.role for turn in turns), tuple(turn.learned for turn in turns))
 
 
 def _standing_parts(parts: tuple[Part, ...], row: Mapping[str, str]) -> str:

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 from foldkit.formats import InputError
-from foldkit.templates import Markup, Turn, Written
+from foldkit.templates import Markup, Outline, Shape, Turn, outline_of
 
 from .base_files import TextSide
 
@@ -37,12 +37,15 @@ class Layout:
     """What stands around the texts of an example, as ids: `before` each text, and the `end` after the last.
 
     `closing` says for each text how many ids after it are learned with it: 0 for one that is not learned, else as far
-    as the first end marker.
+    as the first end marker. `opening` is the markup before the last text.
     """
 
     before: tuple[list[int], ...]
     end: list[int]
     closing: tuple[int, ...]
+    opening: str
+    roles: tuple[str, ...]
+    shape: Shape
 
     def join(self, texts: Iterable[Sequence[int]], ids: list[int], spans: list[int]) -> None:
         """Append an example to `ids`, and the start and end of each of its learned spans, from its own start."""
@@ -61,7 +64,7 @@ class Encoder:
 
     def __init__(self, side: TextSide, markup: Markup) -> None:
         self.tokenizer, self.end_ids, self.markup = side.tokenizer, side.end_ids, markup
-        self._layouts: dict[tuple[tuple[str, ...], tuple[bool, ...]], Layout] = {}
+        self._layouts: dict[Outline, Layout] = {}
 
     def prompt(self, turns: Sequence[Turn]) -> tuple[int, ...]:
         """Return the ids of a prompt, the opening of the reply included."""
@@ -78,27 +81,29 @@ class Encoder:
         Each learned turn's text and the first end marker of the markup after it are learned, nothing else.
         Raises InputError when the markup closes a learned turn with no end marker.
         """
-        layout, written = self.laid_out(turns)
+        layout, texts = self.laid_out(outline_of(turns), [turn.text for turn in turns])
         ids: list[int] = []
         spans: list[int] = []
-        layout.join(self.tokenizer.encode_texts(written.texts), ids, spans)
+        layout.join(self.tokenizer.encode_texts(texts), ids, spans)
         return Encoded(tuple(ids), tuple(zip(spans[::2], spans[1::2], strict=True)))
 
-    def laid_out(self, turns: Sequence[Turn]) -> tuple[Layout, Written]:
-        """Return the layout of an example and how it is written; turns after the last learned one are left out."""
-        last = max([index for index, turn in enumerate(turns) if turn.learned])
-        turns = turns[: last + 1]
-        written = self.markup.written(turns)
-        # A markup that looks at the texts may write other pieces for other texts.
-        key = (written.pieces, tuple([turn.learned for turn in turns]))
-        if key not in self._layouts:
-            self._layouts[key] = self._layout(*key)
-        return self._layouts[key], written
+    def laid_out(self, outline: Outline, texts: Sequence[str]) -> tuple[Layout, Sequence[str]]:
+        """Return the layout of an example and the texts that stand in it, those after the last learned one left out."""
+        layout = self._layouts.get(outline)
+        if layout is None:
+            layout = self._layouts[outline] = self._layout(outline)
+        texts = texts[: len(layout.closing)]
+        if layout.shape.looked or layout.shape.strips:
+            texts = self.markup.kept(layout.shape, layout.roles, texts)
+        return layout, texts
 
-    def _layout(self, pieces: Sequence[str], learned: Sequence[bool]) -> Layout:
-        ids = [self.tokenizer.encode_markup(piece) for piece in pieces]
+    def _layout(self, outline: Outline) -> Layout:
+        n_turns = max(index for index, flag in enumerate(outline.learned) if flag) + 1
+        roles, learned = outline.roles[:n_turns], outline.learned[:n_turns]
+        shape = self.markup.shape(roles)
+        ids = [self.tokenizer.encode_markup(piece) for piece in shape.pieces]
         closing = tuple(self._n_closing(after) if flag else 0 for flag, after in zip(learned, ids[1:], strict=True))
-        return Layout(tuple(ids[:-1]), ids[-1][: closing[-1]], closing)
+        return Layout(tuple(ids[:-1]), ids[-1][: closing[-1]], closing, shape.pieces[-2], roles, shape)
 
     def _n_closing(self, ids: Sequence[int]) -> int:
         for index, token in enumerate(ids):

@@ -11,6 +11,10 @@ from tokenizers.pre_tokenizers import ByteLevel
 
 from foldkit.formats import InputError, fingerprint_value
 
+# Texts in one call of the library. Measured: with 2,000 the work stays in the processor's caches, with 40,000 it took
+# up to a third longer.
+BATCH = 2000
+
 
 class TextTokenizer:
     """Encodes markup, where control tokens count, and text, where their look-alikes are plain characters."""
@@ -46,8 +50,14 @@ class TextTokenizer:
         return list(self._text.encode(text, add_special_tokens=False).ids)
 
     def encode_texts(self, texts: Sequence[str]) -> list[list[int]]:
-        """Return the ids of many texts at once; other threads of Python go on meanwhile."""
-        return [found.ids for found in self._text.encode_batch_fast(texts, add_special_tokens=False)]
+        """Return the ids of many texts, each different one encoded once; other threads of Python go on meanwhile."""
+        different = list(dict.fromkeys(texts))
+        ids: dict[str, list[int]] = {}
+        for start in range(0, len(different), BATCH):
+            batch = different[start : start + BATCH]
+            found = self._text.encode_batch_fast(batch, add_special_tokens=False)
+            ids |= zip(batch, [encoding.ids for encoding in found], strict=True)
+        return [ids[text] for text in texts]
 
     @property
     def is_byte_level(self) -> bool:

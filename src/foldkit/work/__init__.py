@@ -8,6 +8,7 @@ if TYPE_CHECKING:
     from .asking import Asked as Asked
     from .asking import open_asked as open_asked
     from .inputs import Inputs as Inputs
+    from .inputs import lint as lint
     from .inputs import open_inputs as open_inputs
     from .inputs import token_lengths as token_lengths
     from .scoring_step import score as score
@@ -25,7 +26,7 @@ __getattr__, __all__ = lazy_door(
     __name__,
     {
         "asking": ("Asked", "open_asked"),
-        "inputs": ("Inputs", "open_inputs", "token_lengths"),
+        "inputs": ("Inputs", "lint", "open_inputs", "token_lengths"),
         "sheet": ("Sheet", "read_sheet"),
         "scoring_step": ("score",),
         "starting": ("Start", "start"),

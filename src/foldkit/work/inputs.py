@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pandas as pd
 
-from foldkit.datasets import Coder, code_rows
+from foldkit.datasets import Coder, Finding, code_rows, lint_template
 from foldkit.rows import BadRow, Rows, stream_rows
 from foldkit.rows.decisions import apply_decisions, read_decisions
 from foldkit.rows.reading import collected
@@ -65,6 +65,11 @@ def open_inputs(sheet: Sheet, *, decided: bool = True) -> Inputs:
     template = read_template(sheet.template.use, sheet.folder)
     side = open_text_side(sheet.base_path())
     return Inputs(sheet, template, side, side.markup(sheet.base.markup), decided)
+
+
+def lint(inputs: Inputs) -> list[Finding]:
+    """Hold the template against the rows and the base's markup."""
+    return lint_template(inputs.table, inputs.coder, inputs.sheet.split.columns)
 
 
 def token_lengths(inputs: Inputs, most: int = 2000) -> list[tuple[int, int]]:

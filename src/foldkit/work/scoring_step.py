@@ -14,7 +14,7 @@ from foldkit.datasets.pairs import rows_of
 from foldkit.formats import InputError, fingerprint_files, write_aside, write_jsonl
 from foldkit.formats.jsonl import read_text
 from foldkit.models import open_base
-from foldkit.rows.reading import column
+from foldkit.rows.tables import column
 from foldkit.runs import RunFolder
 from foldkit.scoring import Contender, Scorecard, contender_replies, make_scorecard
 from foldkit.scoring.contender import text_loss

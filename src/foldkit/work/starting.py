@@ -6,6 +6,7 @@ import json
 import shutil
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import pandas as pd
 
@@ -16,6 +17,7 @@ from foldkit.templates.template import BUILTIN
 from .inputs import open_inputs, token_lengths
 from .sheet import read_sheet
 
+_FEW = 200
 _WINDOWS = (128, 256, 512, 1024, 2048)
 
 
@@ -43,16 +45,46 @@ def start(source: str, folder: Path, base: str = "pellam") -> Start:
     guessed = kind is None
     kind = kind or _guess(table, folder / source)
     assumed = [_said(kind, names, guessed=guessed)]
-    shutil.copyfile(BUILTIN / f"{kind.name}.toml", template_at)
-    write_aside(sheet_at, _sheet_text(source, kind, base, 512))
+    shape, told = _shape(kind, table)
+    assumed += told
+    template = {"transcript": "conversation", "grouped": "label"}.get(kind.name, kind.name)
+    shutil.copyfile(BUILTIN / f"{template}.toml", template_at)
+    write_aside(sheet_at, _sheet_text(source, kind, base, 512, shape, len(table)))
     inputs = open_inputs(read_sheet(sheet_at))
     first = token_lengths(inputs)
     longest = max((whole for whole, _ in first), default=0)
     window = next((size for size in _WINDOWS if size >= longest), _WINDOWS[-1])
-    write_aside(sheet_at, _sheet_text(source, kind, base, window))
+    write_aside(sheet_at, _sheet_text(source, kind, base, window, shape, len(inputs.table)))
     assumed.append(f"the longest example of the first {len(first)} has {longest} tokens: window {window}")
-    assumed.append("every row is by itself: if some belong together (a day, a person, a text), set group in [split]")
+    if kind.name != "transcript":
+        alone = "every row is by itself: if some belong together (a day, a person, a text), set group in [split]"
+        assumed.append(alone)
     return Start(sheet_at, template_at, tuple(assumed))
+
+
+def _shape(kind: Kind, table: pd.DataFrame) -> tuple[str, list[str]]:
+    """Return the section that makes a table of examples of such rows, empty where they are one, and what it assumes."""
+    columns = "\n".join(f"{slot} = {_quoted(name)}" for slot, name in kind.columns.items())
+    if kind.name == "grouped":
+        return f"\n[rows.grouped]              # a row for each text of a label\n{columns}\n", []
+    if kind.name != "transcript":
+        return "", []
+    learned = _main_speaker(table[kind.columns["speaker"]].str.strip())
+    said = [f"the replies to learn are those of {learned!r}, who speaks most; calls of one talk stay in one part"]
+    gap = ""
+    if "time" in kind.columns:
+        gap = "gap = 1800                  # seconds of silence after which a new talk begins\n"
+        said.append("a silence of half an hour ends a talk")
+    fillers = (
+        'fillers = ["uh", "um", "er"]\nearlier = 6                 # turns before a reply that stay as its context\n'
+    )
+    return f"\n[rows.transcript]\nlearned = [{_quoted(learned)}]\n{columns}\n{gap}{fillers}", said
+
+
+def _main_speaker(speakers: pd.Series[Any]) -> str:
+    """Return who speaks most; of two who speak as often, who came in later, as an answer comes after its question."""
+    n_said, order = speakers.value_counts(), speakers.drop_duplicates().tolist()
+    return str(max(order, key=lambda name: (n_said[name], order.index(name))))
 
 
 def _guess(table: pd.DataFrame, where: Path) -> Kind:
@@ -77,23 +109,30 @@ def _said(kind: Kind, names: list[str], *, guessed: bool) -> str:
     return f"{kind.name} rows, {how}: {held}{rest}"
 
 
-def _sheet_text(source: str, kind: Kind, base: str, window: int) -> str:
-    renamed = {slot: name for slot, name in kind.columns.items() if slot != name}
+def _sheet_text(source: str, kind: Kind, base: str, window: int, shape: str, n_rows: int) -> str:
+    renamed = {slot: name for slot, name in kind.columns.items() if slot != name and not shape}
+    group = '# group = "a column"        # rows that share its value stay in one part'
+    if kind.name == "transcript":
+        group = 'group = "talk"              # examples of one talk stay in one part'
     columns = ", ".join(f"{slot} = {_quoted(name)}" for slot, name in renamed.items())
+    few = n_rows < _FEW
+    part, unit = (
+        (f"{max(1, n_rows // 10):<3}", "rows, as a share of few may come out empty") if few else ("0.1", "a share")
+    )
     return f"""# One piece of work, from rows to scores. Paths are relative to this file.
 
 [rows]
 source = {_quoted(source)}
 {f"columns = {{ {columns} }}" if columns else "# columns = { ours = 'theirs' }"}
 on_bad = "stop"             # or "set aside": rows that cannot be read go to built/set_aside.jsonl
-
+{shape}
 [template]
 use = "template.toml"       # how a row becomes turns
 
 [split]
-validation = 0.1            # settings are chosen on it
-test = 0.1                  # for the scorecard alone
-# group = "a column"        # rows that share its value stay in one part
+validation = {part}            # {unit}; settings are chosen on it
+test = {part}                  # for the scorecard alone
+{group}
 seed = 11
 
 [base]

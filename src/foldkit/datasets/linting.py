@@ -1,0 +1,114 @@
+"""A template held against its rows and the base's markup: what would teach a model something that nobody meant."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Collection, Iterable, Sequence
+
+import pandas as pd
+
+from foldkit.formats import InputError
+from foldkit.rows.shapes import SOURCE_ROW
+from foldkit.templates import Template, Turn
+
+from .checks import Finding, swapped
+from .coding import Coder, code_rows
+from .pairs import pairs_of, rows_of
+
+
+def lint_template(table: pd.DataFrame, coder: Coder, besides: Collection[str] = ()) -> list[Finding]:
+    """Return what is odd in a template, the worst first; columns named in `besides` are used elsewhere.
+
+    A slot that no column fills hides the rest, for no row can be rendered then.
+    """
+    unfilled = [slot for slot in coder.template.slots() if slot not in table.columns]
+    if unfilled:
+        says = f"the rows have no column {', '.join(map(repr, unfilled))}; they have {', '.join(map(str, table))}"
+        return [Finding("unfilled slot", says, (), "")]
+    found = _markup_findings(coder, table)
+    if any(finding.name == "unusable markup" for finding in found):
+        return found
+    coded = code_rows(table, coder)
+    used = {*coder.template.slots(), *besides, SOURCE_ROW}
+    unused = [str(name) for name in table.columns if name not in used]
+    empty = [row.row for row in coded.set_aside if row.reason in ("an empty reply", "no reply to learn")]
+    blank_prompt = "so its tokens may differ from those at asking"
+    found += [
+        *_finding("empty reply", "a learned turn comes out with no text", empty, _can_be_empty(coder.template)),
+        *_finding("prompt ends in a blank", blank_prompt, coded.blank_ends, ""),
+        *_finding("lossy text", "the tokenizer does not give the learned text back", coded.lossy, ""),
+        *_control_tokens(table, coder),
+    ]
+    if turned := swapped(pairs_of(table, coder.template)):
+        found.append(turned)
+    if _after_last_learned(coder.template):
+        found.append(Finding("unused turns", "turns after the last learned one are left out", (), ""))
+    if unused:
+        found.append(Finding("unused columns", ", ".join(unused), (), ""))
+    return found
+
+
+def _markup_findings(coder: Coder, table: pd.DataFrame) -> list[Finding]:
+    """Say whether the markup can be used at all, closes what is learned, and adds a text of its own."""
+    encoder = coder.encoder
+    turns = _first_turns(table, coder.template)
+    if not turns:
+        return [Finding("no usable row", "every row lacks a text that the template needs", (), "")]
+    try:
+        encoder.example(turns)
+    except InputError as error:
+        return [Finding("unusable markup", str(error), (), "")]
+    own = encoder.markup.written(turns).pieces
+    added = " ".join(filter(None, (_words(piece, encoder.tokenizer.control_tokens) for piece in own)))
+    has_system = any(turn.role == "system" for turn in turns)
+    says = "the base's markup writes a text of its own" + ("" if has_system else "; a system turn may replace it")
+    return [Finding("added text", says, (), added)] if added else []
+
+
+def _first_turns(table: pd.DataFrame, template: Template) -> Sequence[Turn]:
+    for _, row in rows_of(table):
+        if all(row[slot].strip() for slot in template.needed_slots(row)):
+            try:
+                turns = template.turns(row)
+            except ValueError:
+                continue
+            if any(turn.learned for turn in turns):
+                return turns
+    return ()
+
+
+def _words(piece: str, control_tokens: Iterable[str]) -> str:
+    """Return the running text of a piece of markup: two words or more beside markers and names of roles."""
+    for token in control_tokens:
+        piece = piece.replace(token, "\n")
+    lines = (line.strip() for line in piece.splitlines())
+    return " ".join(line for line in lines if len(re.findall(r"[^\W\d_]{2,}", line)) > 1)
+
+
+def _can_be_empty(template: Template) -> str:
+    """Return the learned turns all of whose text is optional, in words."""
+    numbers = [str(n) for n, p in enumerate(template.turn, 1) if p.learned and not p.each and not p.text.strip()]
+    return f"turn {', '.join(numbers)} has only parts that stand where a slot is filled" if numbers else ""
+
+
+def _control_tokens(table: pd.DataFrame, coder: Coder) -> list[Finding]:
+    tokens = [token for token in coder.encoder.tokenizer.control_tokens if len(token) > 2]
+    if not tokens:
+        return []
+    pattern = "|".join(map(re.escape, tokens))
+    hits: dict[int, str] = {}
+    for slot in coder.template.slots():
+        cells = table[slot]
+        found = cells[cells.str.contains(pattern, regex=True)]
+        hits |= dict(zip(found.index.tolist(), found.tolist(), strict=True))
+    says = "row text that looks like a control token of the base; it is kept as plain text"
+    return _finding("control token in text", says, sorted(hits), next(iter(hits.values()), ""))
+
+
+def _after_last_learned(template: Template) -> bool:
+    last = template.turn[-1]
+    return not last.learned and not last.each
+
+
+def _finding(name: str, says: str, rows: Sequence[int], example: str) -> list[Finding]:
+    return [Finding(name, says, tuple(rows), example)] if rows else []
