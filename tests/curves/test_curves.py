@@ -53,7 +53,7 @@ def test_the_lengths_stand_with_their_window(tmp_path: Path) -> None:
     assert sum(bar.get_height() for bar in ax.containers[0]) == 4
     assert "window 30: 1 of 4 over it" in ax.get_legend_handles_labels()[1]
     far = draw_lengths(wholes, prompts, 2000, "a set")
-    assert "window 2000: 0 of 4 over it (to the right)" in far.get_legend_handles_labels()[1]
+    assert "window 2000: 0 of 4 over it, far to the right" in far.get_legend_handles_labels()[1]
     assert far.get_xlim()[1] < 60
     save_lengths(wholes, prompts, 30, "a set", tmp_path / "x.svg")
     assert "<svg" in (tmp_path / "x.svg").read_text()

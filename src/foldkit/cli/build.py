@@ -60,11 +60,9 @@ def show_padding(sheet: Sheet, dataset: Dataset) -> None:
     lengths, settings = dataset.parts["train"].lengths, sheet.train
     padded = padding_share(lengths, settings.batch, settings.micro_batch, settings.seed)
     packed = packing_share(lengths, settings.window, settings.seed)
-    out().print(
-        f"an epoch: {lengths.sum():,} tokens; of what is computed {padded:.1%} is padding in micro-batches of "
-        f"{settings.micro_batch}, {packed:.1%} would be, packed into windows of {settings.window}",
-        soft_wrap=True,
-    )
+    console = out()
+    console.print(f"an epoch: {lengths.sum():,} tokens; padding is {padded:.1%} of what micro-batches compute")
+    console.print(f"  packed into windows of {settings.window} it would be {packed:.1%}")
 
 
 def show_dataset(dataset: Dataset) -> None:

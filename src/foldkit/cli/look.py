@@ -64,7 +64,9 @@ def show_lint(inputs: Inputs) -> None:
 
     from .build import show_findings
 
-    out().print(f"template {inputs.template.name}, markup of {inputs.markup.where}", markup=False, soft_wrap=True)
+    out().print(
+        f"template {inputs.template.name} in the markup of {inputs.sheet.base.model}", markup=False, soft_wrap=True
+    )
     show_findings(lint(inputs), none="nothing odd in the template")
 
 

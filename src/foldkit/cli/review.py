@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -34,14 +34,17 @@ def review(sheet_file: Path, changes: tuple[str, ...], only_odd: bool) -> None:
     inputs = open_inputs(sheet, decided=False)
     cells = dict(rows_of(inputs.table))
     todo = undecided(inputs.table, read_decisions(path))
+    reasons: dict[int, list[str]] = {}
     if only_odd:
         findings = check_pairs(pairs_of(inputs.table, inputs.template), sheet.split.near)
-        odd = {row for finding in findings for row in finding.rows}
-        todo = [row for row in todo if row in odd]
+        for finding in findings:
+            for row in finding.rows:
+                reasons.setdefault(row, []).append(f"{finding.name}: {finding.says}")
+        todo = [row for row in todo if row in reasons]
     place = 0
     while place < len(todo):
         row = todo[place]
-        _show(inputs, row, cells[row], f"{place + 1} of {len(todo)}")
+        _show(inputs, row, cells[row], f"{place + 1} of {len(todo)}", reasons.get(row, []))
         choice = KEYS.get(click.getchar(), "")
         if choice == "quit":
             break
@@ -60,7 +63,8 @@ def review(sheet_file: Path, changes: tuple[str, ...], only_odd: bool) -> None:
     out().print(f"decisions: {counts}; {len(todo) - place} rows to go; they stand in {path}", soft_wrap=True)
 
 
-def _show(inputs: Inputs, row: int, cells: Mapping[str, str], where: str) -> None:
+def _show(inputs: Inputs, row: int, cells: Mapping[str, str], where: str, reasons: Sequence[str]) -> None:
+    from rich.table import Table
     from rich.text import Text
 
     console = out()
@@ -68,8 +72,13 @@ def _show(inputs: Inputs, row: int, cells: Mapping[str, str], where: str) -> Non
         console.clear()
     console.print(f"[bold]row {row}[/bold]  {where}\n")
     used = inputs.template.slots()
+    for reason in reasons:
+        console.print(f"! {reason}", markup=False)
+    table = Table.grid(padding=(0, 2))
+    table.add_column(justify="right")
     for name, text in cells.items():
-        console.print(Text(f"{name:>12}  ", style="cyan" if name in used else "dim").append(text, style="default"))
+        table.add_row(Text(name, style="cyan" if name in used else "dim"), Text(text))
+    console.print(table)
     console.print("\n[bold]k[/bold]eep  [bold]d[/bold]rop  [bold]e[/bold]dit  [bold]b[/bold]ack  [bold]q[/bold]uit")
 
 

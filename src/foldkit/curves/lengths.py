@@ -33,8 +33,11 @@ def draw_lengths(
     ax.hist(wholes, bins, color=TRAIN, alpha=0.85, label="whole example")
     ax.hist(prompts, bins, histtype="step", color="black", linewidth=1.6, label="prompt alone")
     over = sum(length > window for length in wholes)
-    said = f"window {window}: {over} of {len(wholes)} over it" + ("" if near else " (to the right)")
-    ax.axvline(window if near else right, color=VALIDATION, linestyle="--", linewidth=2, label=said)
+    said = f"window {window}: {over} of {len(wholes)} over it"
+    if near:
+        ax.axvline(window, color=VALIDATION, linestyle="--", linewidth=2, label=said)
+    else:
+        ax.plot([], [], "--", color=VALIDATION, linewidth=2, label=f"{said}, far to the right")
     ax.set(title=title, xlabel="tokens", ylabel="examples", xlim=(0, right * 1.01))
     ax.grid(visible=True, axis="y", color="#dddddd", linewidth=0.8)
     ax.set_axisbelow(True)
