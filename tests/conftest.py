@@ -12,7 +12,7 @@ import torch
 from tokenizers import Tokenizer, decoders, models, pre_tokenizers, trainers
 
 from foldkit.datasets import Example
-from foldkit.models import Decoder, ModelSpec, save_folder
+from foldkit.models import Decoder, ModelSpec, Rope, save_folder
 from foldkit.tokens import TextSide, open_text_side
 
 TEXT = "The wind is west, force five, and the glass is falling. Ask: what wind? Say: west. éàø 0123456789 == user =="
@@ -39,7 +39,7 @@ def tokenizer_text() -> str:
 
 def tiny_spec(vocab_size: int = 320, *, tied_head: bool = True) -> ModelSpec:
     """Return the smallest spec that has all parts: grouped queries, an odd head count, two layers."""
-    return ModelSpec(vocab_size, 24, 2, 6, 2, 8, 40, 1e-5, 10000.0, 256, tied_head)
+    return ModelSpec(vocab_size, 24, 2, 6, 2, 8, 40, 1e-5, Rope(10000.0, 8), 256, tied_head)
 
 
 def tiny_decoder(dtype: torch.dtype = torch.float64, *, seed: int = 3, tied_head: bool = True) -> Decoder:

@@ -29,6 +29,7 @@ from foldkit.demo.world import BULLETIN_PATTERN
 from foldkit.formats.atomic import write_aside
 from foldkit.models.decoder import Decoder
 from foldkit.models.folder import save_folder
+from foldkit.models.rotary import Rope
 from foldkit.models.spec import ModelSpec
 
 END = "<end>"
@@ -185,7 +186,7 @@ def load_checkpoint(folder: Path, decoder: Decoder, optimiser: torch.optim.AdamW
 def new_decoder(vocab_size: int, seed: int) -> Decoder:
     """Return a decoder with small random weights."""
     torch.manual_seed(seed)
-    spec = ModelSpec(vocab_size, 160, 6, 4, 2, 40, 384, 1e-5, 10000.0, 2048, True)
+    spec = ModelSpec(vocab_size, 160, 6, 4, 2, 40, 384, 1e-5, Rope(10000.0, 40), 2048, True)
     decoder = Decoder(spec)
     for name, value in decoder.named_parameters():
         if value.dim() == 2:
@@ -208,7 +209,7 @@ def run(minutes: float, seed: int, out: Path) -> None:
     optimiser = torch.optim.AdamW(groups, lr=PEAK_RATE, betas=(0.9, 0.98))
     progress = load_checkpoint(out, decoder, optimiser)
     probes = probe_documents()
-    print(f"{decoder.spec.n_parameters:,} parameters, {tokenizer.get_vocab_size()} tokens, from step {progress.step}")
+    print(f"{decoder.n_parameters:,} parameters, {tokenizer.get_vocab_size()} tokens, from step {progress.step}")
     last_probe, mean_loss, n_tokens = progress.seconds, 0.0, 0
     while progress.seconds < minutes * 60:
         began = time.perf_counter()

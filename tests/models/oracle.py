@@ -47,9 +47,9 @@ def logits(spec: ModelSpec, weights: Mapping[str, Array], ids: Sequence[int]) ->
         for here in range(len(ids)):
             heads = []
             for head in range(spec.n_heads):
-                query = turn(queries[here][head], here, spec.rope_base)
+                query = turn(queries[here][head], here, spec.rope.base)
                 scores = np.array(
-                    [query @ turn(keys[there][head // group], there, spec.rope_base) for there in range(here + 1)]
+                    [query @ turn(keys[there][head // group], there, spec.rope.base) for there in range(here + 1)]
                 ) / math.sqrt(spec.head_dim)
                 shares = np.exp(scores - scores.max())
                 shares /= shares.sum()

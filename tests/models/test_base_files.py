@@ -16,7 +16,8 @@ import torch
 from foldkit.formats import InputError
 from foldkit.models import Decoder, fingerprint_base, open_base
 from foldkit.models.folder import read_folder
-from foldkit.models.gguf import file_names
+from foldkit.models.gguf_families import GGUF_FAMILIES
+from foldkit.models.weights import file_names
 
 from ..conftest import tiny_decoder, write_base
 
@@ -39,9 +40,10 @@ def write_gguf(path: Path, decoder: Decoder) -> Path:
     writer.add_head_count_kv(spec.n_kv_heads)
     writer.add_key_length(spec.head_dim)
     writer.add_layer_norm_rms_eps(spec.norm_eps)
-    writer.add_rope_freq_base(spec.rope_base)
+    assert spec.rope is not None
+    writer.add_rope_freq_base(spec.rope.base)
     weights = decoder.state_dict()
-    for ours, theirs in file_names(spec).items():
+    for theirs, (ours,) in file_names(list(weights), GGUF_FAMILIES["llama"].modules).items():
         value = weights[ours].float().numpy()
         if ours.endswith(("query.weight", "key.weight")):
             halves = value.reshape(-1, 2, spec.head_dim // 2, spec.d_model)
@@ -84,18 +86,22 @@ def test_a_folder_comes_back_as_it_was_saved(base_folder: Path, tmp_path: Path) 
 @pytest.mark.parametrize(
     ("change", "said"),
     [
-        ({"model_type": "other"}, "model_type: expected llama, found 'other'"),
-        ({"hidden_act": "gelu"}, "hidden_act"),
-        ({"attention_bias": True}, "attention_bias"),
-        ({"rope_scaling": {"rope_type": "yarn"}}, "rope_scaling"),
-        ({"rope_parameters": {"rope_type": "yarn"}}, "rope_parameters.rope_type"),
+        ({"model_type": "lama"}, "did you mean 'llama'"),
+        ({"hidden_act": "relu2"}, "hidden_act"),
+        ({"attention_bias": True}, "weights missing, first model.layers.0.self_attn.q_proj.bias"),
+        ({"rope_scaling": {"rope_type": "dynamic", "factor": 2.0}}, "rope_type: expected 'none' or"),
+        ({"rope_parameters": {"rope_type": "yarn"}}, "factor: expected a positive number"),
+        ({"rope_scaling": {"rope_type": "linear", "factor": 2.0, "curve": 3}}, "curve: expected a key"),
+        ({"router_aux_loss_coef": 0.1}, "router_aux_loss_coef: expected a key that this family is known by"),
+        ({"tie_word_embeddings": 1}, "true or false"),
         ({"hidden_size": "24"}, "hidden_size: expected a whole number"),
         ({"hidden_size": -1}, "hidden_size"),
         ({"rms_norm_eps": float("nan")}, "rms_norm_eps: expected a positive number"),
         ({"num_key_value_heads": 4}, "a divisor of 6"),
         ({"head_dim": 7}, "an even number"),
         ({"intermediate_size": 48}, r"shape \(48, 24\), found \(40, 24\)"),
-        ({"num_hidden_layers": 3}, "9 weights missing, first layers.2"),
+        ({"num_hidden_layers": 3}, "9 weights missing, first model.layers.2"),
+        ({"num_hidden_layers": 1}, "those of the config alone, found 'model.layers.1"),
         ({"num_hidden_layers": None}, "num_hidden_layers"),
     ],
 )

@@ -82,6 +82,8 @@ def attach(decoder: Decoder, settings: AdapterSettings) -> Adapter:
         for name in _REACHED[settings.reach]:
             parent, leaf = layer.get_submodule(name.split(".")[0]), name.split(".")[1]
             frozen = getattr(parent, leaf)
+            if frozen is None:  # a plain MLP has no gate
+                continue
             low = LowRankLinear(frozen, settings.rank, settings.alpha, settings.dropout)
             bound = 1 / math.sqrt(frozen.in_features)
             start = torch.rand(low.factor_a.shape, generator=draw, dtype=torch.float64) * 2 * bound - bound

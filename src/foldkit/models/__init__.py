@@ -26,6 +26,7 @@ if TYPE_CHECKING:
     from .likelihood import (
         token_losses as token_losses,
     )
+    from .rotary import Rope as Rope
     from .settings import BaseSettings as BaseSettings
     from .spec import ModelSpec as ModelSpec
 
@@ -38,6 +39,7 @@ __getattr__, __all__ = lazy_door(
         "folder": ("save_folder",),
         "generating": ("Sampling", "generate", "stream"),
         "likelihood": ("PaddedBatch", "learned_logits", "pad", "token_losses"),
+        "rotary": ("Rope",),
         "settings": ("BaseSettings",),
         "spec": ("ModelSpec",),
     },

@@ -1,7 +1,8 @@
-"""The decoder: embedding, layers of attention and gated MLP, final norm, head.
+"""The decoder: embedding, layers of attention and MLP, final norm, head, all as its spec describes them.
 
-RMS norm: Zhang and Sennrich 2019, eq. 4. Rotary positions: Su et al. 2021, eq. 34, in the half-rotated layout.
-Grouped queries: Ainslie et al. 2023, section 2.2. Gated SiLU MLP: Shazeer 2020, eq. 6 (SwiGLU).
+RMS norm: Zhang and Sennrich 2019, eq. 4. Layer norm: Ba et al. 2016, eq. 4. Grouped queries: Ainslie et al. 2023,
+section 2.2. Gated MLP: Shazeer 2020, eq. 5 and 6. Norms of queries and keys: Henry et al. 2020, section 3. Windows:
+Beltagy et al. 2020, section 3.1. Parallel attention and MLP: Wang and Komatsuzaki 2021.
 """
 
 from __future__ import annotations
@@ -10,99 +11,121 @@ import torch
 from torch import Tensor, nn
 from torch.nn import functional
 
+from .attention import attend, window_mask
 from .cache import Cache
+from .rotary import Rope, rotary_angles, rotate
 from .spec import ModelSpec
 
-
-def rotary_angles(positions: Tensor, head_dim: int, base: float) -> tuple[Tensor, Tensor]:
-    """Return cosines and sines, each (batch, 1, seq, head_dim / 2), for positions (batch, seq).
-
-    Computed in float64, so that every dtype rounds the same angles.
-    """
-    steps = torch.arange(0, head_dim, 2, dtype=torch.float64, device=positions.device) / head_dim
-    angles = positions[:, None, :, None].to(torch.float64) * base**-steps
-    return angles.cos(), angles.sin()
-
-
-def rotate(x: Tensor, cos: Tensor, sin: Tensor) -> Tensor:
-    """Turn the two halves of the last axis of x (batch, heads, seq, head_dim) by the angles."""
-    first, second = x.chunk(2, dim=-1)
-    return torch.cat((first * cos - second * sin, second * cos + first * sin), dim=-1)
+Angles = tuple[Tensor, Tensor] | None
 
 
 class Norm(nn.Module):
-    """Root-mean-square norm over d_model."""
+    """The norm of a spec over the last axis."""
 
-    def __init__(self, size: int, eps: float) -> None:
+    def __init__(self, spec: ModelSpec, size: int) -> None:
         super().__init__()
         self.weight = nn.Parameter(torch.ones(size))
-        self.eps = eps
+        self.bias = nn.Parameter(torch.zeros(size)) if spec.norm == "layer" else None
+        self.kind, self.eps = spec.norm, spec.norm_eps
 
     def forward(self, x: Tensor) -> Tensor:
-        """Map (batch, seq, d_model) to the same shape."""
-        return functional.rms_norm(x, (x.shape[-1],), self.weight, self.eps)
+        """Map (..., size) to the same shape."""
+        if self.kind == "layer":
+            return functional.layer_norm(x, (x.shape[-1],), self.weight, self.bias, self.eps)
+        weight = self.weight + 1 if self.kind == "rms offset" else self.weight
+        return functional.rms_norm(x, (x.shape[-1],), weight, self.eps)
 
 
 class Attention(nn.Module):
-    """Grouped-query attention with rotary positions."""
+    """Grouped-query attention, turned by the position of each token where the spec says so."""
 
     def __init__(self, spec: ModelSpec) -> None:
         super().__init__()
         self.n_heads, self.n_kv_heads, self.head_dim = spec.n_heads, spec.n_kv_heads, spec.head_dim
-        self.query = nn.Linear(spec.d_model, spec.n_heads * spec.head_dim, bias=False)
-        self.key = nn.Linear(spec.d_model, spec.n_kv_heads * spec.head_dim, bias=False)
-        self.value = nn.Linear(spec.d_model, spec.n_kv_heads * spec.head_dim, bias=False)
-        self.out = nn.Linear(spec.n_heads * spec.head_dim, spec.d_model, bias=False)
+        self.scale, self.cap = spec.attention_scale or spec.head_dim**-0.5, spec.attention_cap
+        self.head_norm = spec.head_norm
+        width, kv_width = spec.n_heads * spec.head_dim, spec.n_kv_heads * spec.head_dim
+        self.query = nn.Linear(spec.d_model, width, bias=spec.qkv_bias)
+        self.key = nn.Linear(spec.d_model, kv_width, bias=spec.qkv_bias)
+        self.value = nn.Linear(spec.d_model, kv_width, bias=spec.qkv_bias)
+        self.out = nn.Linear(width, spec.d_model, bias=spec.out_bias)
+        if spec.head_norm:
+            whole = spec.head_norm == "whole"
+            self.query_norm = Norm(spec, width if whole else spec.head_dim)
+            self.key_norm = Norm(spec, kv_width if whole else spec.head_dim)
 
-    def forward(
-        self, x: Tensor, angles: tuple[Tensor, Tensor], mask: Tensor | None, cache: Cache | None, layer: int
-    ) -> Tensor:
+    def forward(self, x: Tensor, angles: Angles, mask: Tensor | None, cache: Cache | None, layer: int) -> Tensor:
         """Map (batch, seq, d_model) to the same shape; mask is bool (batch, 1, seq, keys), None for plain causal."""
-        batch, seq, _ = x.shape
-        query = rotate(self.query(x).view(batch, seq, self.n_heads, self.head_dim).transpose(1, 2), *angles)
-        key = rotate(self.key(x).view(batch, seq, self.n_kv_heads, self.head_dim).transpose(1, 2), *angles)
-        value = self.value(x).view(batch, seq, self.n_kv_heads, self.head_dim).transpose(1, 2)
+        query, key = self.query(x), self.key(x)
+        if self.head_norm == "whole":
+            query, key = self.query_norm(query), self.key_norm(key)
+        query, key = self._heads(query, self.n_heads), self._heads(key, self.n_kv_heads)
+        if self.head_norm == "head":
+            query, key = self.query_norm(query), self.key_norm(key)
+        if angles is not None:
+            query, key = rotate(query, *angles), rotate(key, *angles)
+        value = self._heads(self.value(x), self.n_kv_heads)
         if cache is not None:
             key, value = cache.extend(layer, key, value)
-        mixed = functional.scaled_dot_product_attention(
-            query, key, value, attn_mask=mask, is_causal=mask is None, enable_gqa=self.n_heads != self.n_kv_heads
-        )
-        out: Tensor = self.out(mixed.transpose(1, 2).reshape(batch, seq, -1))
+        mixed = attend(query, key, value, mask, self.scale, self.cap)
+        out: Tensor = self.out(mixed.transpose(1, 2).flatten(2))
         return out
 
+    def _heads(self, x: Tensor, n_heads: int) -> Tensor:
+        """Divide (batch, seq, n_heads * head_dim) into (batch, n_heads, seq, head_dim)."""
+        return x.view(*x.shape[:2], n_heads, self.head_dim).transpose(1, 2)
 
-class GatedMlp(nn.Module):
-    """down(silu(gate(x)) * up(x))."""
+
+class Mlp(nn.Module):
+    """down(activation(gate(x)) * up(x)), or without a gate down(activation(up(x)))."""
 
     def __init__(self, spec: ModelSpec) -> None:
         super().__init__()
-        self.gate = nn.Linear(spec.d_model, spec.d_ff, bias=False)
-        self.up = nn.Linear(spec.d_model, spec.d_ff, bias=False)
-        self.down = nn.Linear(spec.d_ff, spec.d_model, bias=False)
+        self.gate = nn.Linear(spec.d_model, spec.d_ff, bias=spec.mlp_bias) if spec.gated else None
+        self.up = nn.Linear(spec.d_model, spec.d_ff, bias=spec.mlp_bias)
+        self.down = nn.Linear(spec.d_ff, spec.d_model, bias=spec.mlp_bias)
+        self.activation = spec.activation
 
     def forward(self, x: Tensor) -> Tensor:
         """Map (batch, seq, d_model) to the same shape."""
-        out: Tensor = self.down(functional.silu(self.gate(x)) * self.up(x))
+        up = self.up(x)
+        inner = self._activated(up) if self.gate is None else self._activated(self.gate(x)) * up
+        out: Tensor = self.down(inner)
         return out
+
+    def _activated(self, x: Tensor) -> Tensor:
+        if self.activation == "silu":
+            return functional.silu(x)
+        return functional.gelu(x, approximate="tanh" if self.activation == "gelu tanh" else "none")
 
 
 class Layer(nn.Module):
-    """One block: attention and MLP, each behind its norm and added to the stream."""
+    """One block: attention and MLP, each between its norms, added to the stream one after the other or together."""
 
     def __init__(self, spec: ModelSpec) -> None:
         super().__init__()
-        self.attention_norm = Norm(spec.d_model, spec.norm_eps)
+        before, after = spec.norm_places != "after", spec.norm_places != "before"
+        self.parallel, self.scale = spec.parallel, spec.residual_scale
+        self.attention_norm = Norm(spec, spec.d_model) if before else nn.Identity()
         self.attention = Attention(spec)
-        self.mlp_norm = Norm(spec.d_model, spec.norm_eps)
-        self.mlp = GatedMlp(spec)
+        self.attention_after_norm = Norm(spec, spec.d_model) if after else nn.Identity()
+        self.mlp_norm = Norm(spec, spec.d_model) if before and spec.parallel != "one norm" else nn.Identity()
+        self.mlp = Mlp(spec)
+        self.mlp_after_norm = Norm(spec, spec.d_model) if after else nn.Identity()
 
-    def forward(
-        self, x: Tensor, angles: tuple[Tensor, Tensor], mask: Tensor | None, cache: Cache | None, layer: int
-    ) -> Tensor:
+    def forward(self, x: Tensor, angles: Angles, mask: Tensor | None, cache: Cache | None, layer: int) -> Tensor:
         """Map the residual stream (batch, seq, d_model) to the same shape."""
-        x = x + self.attention(self.attention_norm(x), angles, mask, cache, layer)
-        out: Tensor = x + self.mlp(self.mlp_norm(x))
+        normed = self.attention_norm(x)
+        mixed = self.attention_after_norm(self.attention(normed, angles, mask, cache, layer))
+        if self.parallel:
+            both: Tensor = x + mixed + self.mlp(normed if self.parallel == "one norm" else self.mlp_norm(x))
+            return both
+        x = x + self._scaled(mixed)
+        out: Tensor = x + self._scaled(self.mlp_after_norm(self.mlp(self.mlp_norm(x))))
         return out
+
+    def _scaled(self, x: Tensor) -> Tensor:
+        return x if self.scale == 1 else x * self.scale
 
 
 class Decoder(nn.Module):
@@ -112,9 +135,15 @@ class Decoder(nn.Module):
         super().__init__()
         self.spec = spec
         self.embedding = nn.Embedding(spec.vocab_size, spec.d_model)
+        self.positions = None if spec.rope else nn.Embedding(spec.max_positions, spec.d_model)
         self.layers = nn.ModuleList(Layer(spec) for _ in range(spec.n_layers))
-        self.norm = Norm(spec.d_model, spec.norm_eps)
+        self.norm = Norm(spec, spec.d_model)
         self.head = None if spec.tied_head else nn.Linear(spec.d_model, spec.vocab_size, bias=False)
+
+    @property
+    def n_parameters(self) -> int:
+        """Count of all weights, a tied head counted once."""
+        return sum(weight.numel() for weight in self.parameters())
 
     def forward(
         self, ids: Tensor, *, positions: Tensor | None = None, mask: Tensor | None = None, cache: Cache | None = None
@@ -127,14 +156,28 @@ class Decoder(nn.Module):
         if positions is None:
             positions = torch.arange(ids.shape[1], device=ids.device)[None]
         x = self.embedding(ids)
-        cos, sin = rotary_angles(positions, self.spec.head_dim, self.spec.rope_base)
-        angles = (cos.to(x.dtype), sin.to(x.dtype))
+        if self.spec.embedding_scale != 1:
+            # The scale is rounded to the dtype of the weights, as the families that have one define it.
+            x = x * torch.tensor(self.spec.embedding_scale, dtype=x.dtype, device=x.device)
+        if self.positions is not None:
+            x = x + self.positions(positions)
+        n_keys = ids.shape[1] + (cache.length if cache else 0)
+        masks = {size: window_mask(mask, size, ids.shape[1], n_keys, ids.device) for size in {*self.spec.windows, 0}}
+        angles: dict[Rope | None, Angles] = {None: None}
         for index, layer in enumerate(self.layers):
-            x = layer(x, angles, mask, cache, index)
+            rope = self.spec.rope_of(index)
+            if rope is not None and rope not in angles:
+                cos, sin = rotary_angles(positions, rope)
+                angles[rope] = (cos.to(x.dtype), sin.to(x.dtype))
+            x = layer(x, angles[rope], masks[self.spec.window(index)], cache, index)
         out: Tensor = self.norm(x)
         return out
 
     def logits(self, stream: Tensor) -> Tensor:
         """Map the normed stream (..., d_model) to logits (..., vocab_size)."""
         weight = self.embedding.weight if self.head is None else self.head.weight
-        return functional.linear(stream, weight)
+        logits = functional.linear(stream, weight)
+        if self.spec.logit_scale != 1:
+            logits = logits * self.spec.logit_scale
+        cap = self.spec.logit_cap
+        return cap * torch.tanh(logits / cap) if cap else logits

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+import re
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 import safetensors
@@ -14,30 +16,12 @@ from foldkit.formats.atomic import write_aside
 from foldkit.formats.errors import InputError
 
 from .decoder import Decoder
-from .spec import ModelSpec, config_from_spec, spec_from_config
+from .families import FAMILIES, config_from_spec, spec_from_config
+from .spec import ModelSpec
+from .weights import file_names, parameter_shapes, to_ours, to_theirs
 
-_LAYER_NAMES = {
-    "attention_norm": "input_layernorm",
-    "attention.query": "self_attn.q_proj",
-    "attention.key": "self_attn.k_proj",
-    "attention.value": "self_attn.v_proj",
-    "attention.out": "self_attn.o_proj",
-    "mlp_norm": "post_attention_layernorm",
-    "mlp.gate": "mlp.gate_proj",
-    "mlp.up": "mlp.up_proj",
-    "mlp.down": "mlp.down_proj",
-}
-
-
-def file_names(spec: ModelSpec) -> dict[str, str]:
-    """Return our parameter names with the names that the format gives them."""
-    names = {"embedding.weight": "model.embed_tokens.weight", "norm.weight": "model.norm.weight"}
-    for layer in range(spec.n_layers):
-        for ours, theirs in _LAYER_NAMES.items():
-            names[f"layers.{layer}.{ours}.weight"] = f"model.layers.{layer}.{theirs}.weight"
-    if not spec.tied_head:
-        names["head.weight"] = "lm_head.weight"
-    return names
+# Tables that the files of some families hold beside their weights, and the head where it is tied.
+_BUFFERS = re.compile(r".*\.(inv_freq|masked_bias|attn\.bias|attention\.bias)|lm_head\.weight|embed_out\.weight")
 
 
 def read_config(folder: Path) -> dict[str, object]:
@@ -57,28 +41,49 @@ def read_config(folder: Path) -> dict[str, object]:
 
 
 def read_folder(folder: Path) -> tuple[ModelSpec, dict[str, Tensor]]:
-    """Return the spec and our named weights, in the dtype that the files hold."""
+    """Return the spec and our named weights, in the dtype that the files hold.
+
+    Raises InputError for a weight that is missing, and for one that the family does not have.
+    """
     spec = spec_from_config(read_config(folder), str(folder / "config.json"))
-    wanted = {theirs: ours for ours, theirs in file_names(spec).items()}
-    weights: dict[str, Tensor] = {}
+    places: dict[str, Path] = {}
     for path in sorted(folder.glob("*.safetensors")):
         try:
             with safetensors.safe_open(path, framework="pt") as file:
-                for name in file.keys():  # noqa: SIM118  (not a mapping)
-                    if name in wanted:
-                        weights[wanted[name]] = file.get_tensor(name)
+                places |= dict.fromkeys(file.keys(), path)
         except (safetensors.SafetensorError, OSError) as error:
             raise InputError(path, "file", "a safetensors file", str(error), "fetch the file again") from None
-    missing = sorted(set(wanted.values()) - set(weights))
+    shapes = parameter_shapes(spec)
+    wanted = list(file_names(list(shapes), FAMILIES[spec.family].modules))
+    prefix = _left_out_prefix(wanted, places)
+    foreign = sorted(set(places) - {name.removeprefix(prefix) for name in wanted})
+    foreign = [name for name in foreign if not _BUFFERS.fullmatch(name)]
+    if foreign:
+        todo = "choose a base of a known family"
+        raise InputError(places[foreign[0]], "weights", "those of the config alone", foreign[0], todo)
+    missing = [name for name in wanted if name.removeprefix(prefix) not in places]
     if missing:
         what = f"{len(missing)} weights missing, first {missing[0]}"
         raise InputError(folder, "*.safetensors", "all weights of the config", what, "fetch the missing files")
-    return spec, weights
+
+    def tensor(name: str) -> Tensor:
+        name = name.removeprefix(prefix)
+        with safetensors.safe_open(places[name], framework="pt") as file:
+            found: Tensor = file.get_tensor(name)
+            return found
+
+    return spec, to_ours(tensor, spec, shapes)
+
+
+def _left_out_prefix(wanted: Sequence[str], places: Mapping[str, Path]) -> str:
+    """Return the first part of the names where the files leave it out, as some do that hold the stem alone."""
+    first = wanted[0].split(".")[0] + "."
+    return first if wanted[0] not in places and wanted[0].removeprefix(first) in places else ""
 
 
 def save_folder(decoder: Decoder, folder: Path, end_id: int) -> None:
     """Write `config.json` and `model.safetensors` in float16."""
-    names = file_names(decoder.spec)
-    tensors = {names[ours]: value.detach().to(torch.float16).contiguous() for ours, value in decoder.named_parameters()}
+    weights = {name: value.detach().to(torch.float16) for name, value in decoder.named_parameters()}
+    tensors = to_theirs(weights, decoder.spec)
     write_aside(folder / "model.safetensors", safetensors.torch.save(tensors, {"format": "pt"}))
     write_aside(folder / "config.json", json.dumps(config_from_spec(decoder.spec, end_id), indent=2) + "\n")

@@ -1,93 +1,129 @@
-"""A base in one GGUF file: its spec from the metadata, its blocks expanded to float32.
-
-GGUF stores this family's query and key rows in the interleaved order of rotary pairs; they are put back into the
-half-rotated order that the decoder uses.
-"""
+"""A base in one GGUF file: its spec from the metadata, its blocks expanded to float32."""
 
 from __future__ import annotations
 
+import dataclasses
+from collections.abc import Mapping
 from pathlib import Path
+from typing import Any
 
 import torch
 from torch import Tensor
 
-from foldkit.formats import GgufFile, GgufTensor, InputError, expand_blocks
+from foldkit.formats import GgufFile, InputError, expand_blocks, near_name
 
-from .spec import ModelSpec, spec_from_config
+from .families import spec_from_config
+from .gguf_families import COMMON, GGUF_FAMILIES, GgufFamily
+from .spec import ModelSpec
+from .weights import Shapes, file_names, parameter_shapes
 
-_METADATA = {
-    "hidden_size": "embedding_length",
-    "num_hidden_layers": "block_count",
-    "num_attention_heads": "attention.head_count",
-    "num_key_value_heads": "attention.head_count_kv",
-    "head_dim": "attention.key_length",
-    "intermediate_size": "feed_forward_length",
-    "rms_norm_eps": "attention.layer_norm_rms_epsilon",
-    "rope_theta": "rope.freq_base",
-    "max_position_embeddings": "context_length",
-}
-_LAYER_NAMES = {
-    "attention_norm": "attn_norm",
-    "attention.query": "attn_q",
-    "attention.key": "attn_k",
-    "attention.value": "attn_v",
-    "attention.out": "attn_output",
-    "mlp_norm": "ffn_norm",
-    "mlp.gate": "ffn_gate",
-    "mlp.up": "ffn_up",
-    "mlp.down": "ffn_down",
-}
+_TODO = "fetch the file again"
+
+
+# The largest models of these families, known by their count of layers, scale by the width of a head of the stream; the
+# format does not say it.
+_SCALED_BY_WIDTH = {"gemma2": 46, "gemma3_text": 62}
+
+
+def family_of(file: GgufFile) -> GgufFamily:
+    """Return how the file's architecture is read; raises InputError for one that is not known."""
+    name = file.metadata.get("general.architecture")
+    if name not in GGUF_FAMILIES:
+        allowed = f"one of {', '.join(GGUF_FAMILIES)}"
+        todo = near_name(str(name), GGUF_FAMILIES)
+        raise InputError(file.path, "general.architecture", allowed, name, todo)
+    return GGUF_FAMILIES[name]
 
 
 def spec_of(file: GgufFile) -> ModelSpec:
-    """Read the spec from the metadata of a file of architecture `llama`."""
-    metadata, where = file.metadata, str(file.path)
-    family = metadata.get("general.architecture")
-    if metadata.get(f"{family}.rope.scaling.type", "none") != "none" or "rope_freqs.weight" in file.tensors:
-        kind = metadata.get(f"{family}.rope.scaling.type", "rope_freqs.weight")
-        raise InputError(where, "rotary scaling", "none", kind, "choose another base")
+    """Read the spec from the metadata of a file, and from the tensors what only they tell."""
+    family, where = family_of(file), str(file.path)
     if "token_embd.weight" not in file.tensors:
-        raise InputError(where, "tensor token_embd.weight", "an embedding", None, "fetch the file again")
-    config = {key: metadata[f"{family}.{name}"] for key, name in _METADATA.items() if f"{family}.{name}" in metadata}
-    config["model_type"] = family
+        raise InputError(where, "tensor token_embd.weight", "an embedding", None, _TODO)
+    prefix = file.metadata["general.architecture"]
+    given = {key: file.metadata.get(f"{prefix}.{name}") for key, name in {**COMMON, **family.keys}.items() if name}
+    config: dict[str, Any] = {key: value for key, value in given.items() if value is not None}
+    config |= {"model_type": family.model_type, **family.fixed}
     config["vocab_size"] = file.tensors["token_embd.weight"].shape[0]
     config["tie_word_embeddings"] = "output.weight" not in file.tensors
-    return spec_from_config(config, where)
-
-
-def file_names(spec: ModelSpec) -> dict[str, str]:
-    """Return our parameter names with the names that the format gives them."""
-    names = {"embedding.weight": "token_embd.weight", "norm.weight": "output_norm.weight"}
-    for layer in range(spec.n_layers):
-        for ours, theirs in _LAYER_NAMES.items():
-            names[f"layers.{layer}.{ours}.weight"] = f"blk.{layer}.{theirs}.weight"
-    if not spec.tied_head:
-        names["head.weight"] = "output.weight"
-    return names
+    config |= _from_tensors(file, family) | _scaling(file.metadata, prefix)
+    spec = spec_from_config(config, where)
+    dims = file.metadata.get(f"{prefix}.rope.dimension_count")
+    if spec.rope is not None and dims is not None and dims != spec.rope.n_dims:
+        spec = dataclasses.replace(spec, rope=dataclasses.replace(spec.rope, n_dims=dims))
+    return _with_factors(spec, file, prefix)
 
 
 def read_gguf(path: Path) -> tuple[ModelSpec, dict[str, Tensor]]:
     """Return the spec and our named weights in float32."""
     file = GgufFile(path)
-    spec = spec_of(file)
-    weights = {}
-    for ours, theirs in file_names(spec).items():
+    spec, family = spec_of(file), family_of(file)
+    shapes = parameter_shapes(spec)
+    weights: dict[str, Tensor] = {}
+    for theirs, ours in file_names(list(shapes), family.modules).items():
         if theirs not in file.tensors:
-            raise InputError(path, f"tensor {theirs}", "a tensor of that name", None, "fetch the file again")
-        weights[ours] = _expanded(file, file.tensors[theirs])
-        if ours.endswith("attention.query.weight"):
-            weights[ours] = _half_rotated(weights[ours], spec.n_heads)
-        if ours.endswith("attention.key.weight"):
-            weights[ours] = _half_rotated(weights[ours], spec.n_kv_heads)
+            raise InputError(path, f"tensor {theirs}", "a tensor of that name", None, _TODO)
+        for name, part in zip(ours, _parts(_expanded(file, theirs), ours, shapes), strict=True):
+            weights[name] = _as_ours(name, part, spec, family)
     return spec, weights
 
 
-def _expanded(file: GgufFile, tensor: GgufTensor) -> Tensor:
+def _from_tensors(file: GgufFile, family: GgufFamily) -> dict[str, Any]:
+    """Return the config values that only the presence of tensors tells: biases of queries, keys and values."""
+    has_bias = "blk.0.attn_q.bias" in file.tensors
+    if family.model_type == "stablelm":
+        return {"use_qkv_bias": has_bias}
+    if family.model_type in _SCALED_BY_WIDTH:
+        prefix = file.metadata["general.architecture"]
+        n_layers, n_heads = (file.metadata.get(f"{prefix}.{key}") for key in ("block_count", "attention.head_count"))
+        if n_layers == _SCALED_BY_WIDTH[family.model_type] and n_heads:
+            return {"query_pre_attn_scalar": file.metadata[f"{prefix}.embedding_length"] / n_heads}
+    return {"attention_bias": has_bias} if has_bias and family.model_type not in ("qwen2",) else {}
+
+
+def _scaling(metadata: Mapping[str, Any], prefix: str) -> dict[str, Any]:
+    kind = metadata.get(f"{prefix}.rope.scaling.type", "none")
+    if kind in ("none", "longrope"):  # the latter's factors are tensors
+        return {}
+    found = {"rope_type": kind, "factor": metadata.get(f"{prefix}.rope.scaling.factor", 1.0)}
+    original = metadata.get(f"{prefix}.rope.scaling.original_context_length")
+    return {"rope_scaling": found | ({"original_max_position_embeddings": original} if original else {})}
+
+
+def _with_factors(spec: ModelSpec, file: GgufFile, prefix: str) -> ModelSpec:
+    """Return the spec with the stretching that a tensor holds, one factor for each angle."""
+    name = next((n for n in ("rope_freqs.weight", "rope_factors_short.weight") if n in file.tensors), None)
+    if spec.rope is None or name is None:
+        return spec
+    factors = tuple(_expanded(file, name).tolist())
+    if len(factors) != spec.rope.n_dims // 2:
+        raise InputError(file.path, f"tensor {name}", f"{spec.rope.n_dims // 2} factors", len(factors), _TODO)
+    gain = float(file.metadata.get(f"{prefix}.rope.scaling.attn_factor", 1.0))
+    rope = dataclasses.replace(spec.rope, scaling="longrope", factors=factors, gain=gain)
+    original = file.metadata.get(f"{prefix}.rope.scaling.original_context_length", spec.max_positions)
+    n_most = min(spec.max_positions, original) if name.startswith("rope_factors") else spec.max_positions
+    return dataclasses.replace(spec, rope=rope, max_positions=n_most)
+
+
+def _expanded(file: GgufFile, name: str) -> Tensor:
+    tensor = file.tensors[name]
     return torch.from_numpy(expand_blocks(file.blocks(tensor), tensor.type_id, tensor.shape))
 
 
+def _parts(value: Tensor, ours: list[str], shapes: Shapes) -> list[Tensor]:
+    sizes = [shapes[name][0] for name in ours]
+    return list(torch.split(value, sizes)) if len(ours) > 1 and value.shape[0] == sum(sizes) else [value] * len(ours)
+
+
+def _as_ours(name: str, value: Tensor, spec: ModelSpec, family: GgufFamily) -> Tensor:
+    if family.permuted and ".attention.query." in name:
+        return _half_rotated(value, spec.n_heads)
+    if family.permuted and ".attention.key." in name:
+        return _half_rotated(value, spec.n_kv_heads)
+    return value - 1 if family.offset and "norm." in name else value
+
+
 def _half_rotated(weight: Tensor, n_heads: int) -> Tensor:
-    """Reorder rows (n_heads * head_dim, d_model) from pairs (2i, 2i + 1) to halves (i, i + head_dim / 2)."""
-    rows, width = weight.shape
-    pairs = weight.reshape(n_heads, rows // n_heads // 2, 2, width)
-    return pairs.transpose(1, 2).reshape(rows, width).contiguous()
+    """Reorder rows (n_heads * head_dim, …) from pairs (2i, 2i + 1) to halves (i, i + head_dim / 2)."""
+    pairs = weight.reshape(n_heads, weight.shape[0] // n_heads // 2, 2, *weight.shape[1:])
+    return pairs.transpose(1, 2).flatten(0, 2).contiguous()

@@ -1,0 +1,267 @@
+"""Every family against a derivation of its own, from folders and GGUF files; and the way back, bit for bit."""
+
+from __future__ import annotations
+
+import importlib.util
+import json
+from pathlib import Path
+from typing import Any
+
+import gguf
+import numpy as np
+import pytest
+import safetensors.torch
+import torch
+
+from foldkit.adapters import AdapterSettings, attach
+from foldkit.models import Decoder, generate, open_base
+from foldkit.models.families import FAMILIES, spec_from_config
+from foldkit.models.gguf_families import COMMON, GGUF_FAMILIES
+from foldkit.models.weights import file_names, parameter_shapes, to_theirs
+
+from .family_oracle import ORACLES
+
+IDS = [5, 9, 31, 7, 44, 2, 18, 31, 9, 40, 3]
+SIZES = {
+    "vocab_size": 50,
+    "hidden_size": 32,
+    "num_hidden_layers": 4,
+    "num_attention_heads": 4,
+    "num_key_value_heads": 2,
+    "intermediate_size": 48,
+    "max_position_embeddings": 64,
+    "rms_norm_eps": 1e-5,
+    "tie_word_embeddings": False,
+    "rope_theta": 5000.0,
+}
+GEMMA = {**SIZES, "head_dim": 12, "tie_word_embeddings": True, "hidden_activation": "gelu_pytorch_tanh"}
+GPT2 = {"vocab_size": 50, "n_embd": 32, "n_layer": 3, "n_head": 4, "n_positions": 64, "layer_norm_epsilon": 1e-5}
+NEO = {"num_layers": 4, "num_heads": 4, "window_size": 4, "attention_layers": ["global", "local"] * 2}
+LLAMA3 = {"rope_type": "llama3", "factor": 8.0, "low_freq_factor": 1.0, "high_freq_factor": 4.0}
+LAYERED = {"layer_norm_eps": 1e-5, "rms_norm_eps": None}
+CONFIGS: dict[str, dict[str, Any]] = {
+    "llama": SIZES,
+    "llama, biases": {**SIZES, "attention_bias": True, "mlp_bias": True, "head_dim": 6, "tie_word_embeddings": True},
+    "llama, linear": {**SIZES, "rope_scaling": {"rope_type": "linear", "factor": 2.5}},
+    "llama, llama3": {**SIZES, "rope_scaling": {**LLAMA3, "original_max_position_embeddings": 32}},
+    "llama, yarn": {
+        **SIZES,
+        "rope_scaling": {"rope_type": "yarn", "factor": 4.0, "original_max_position_embeddings": 256},
+    },
+    "mistral": {**SIZES, "sliding_window": 4},
+    "qwen2": {**SIZES, "use_sliding_window": True, "sliding_window": 4, "max_window_layers": 2},
+    "qwen3": {**SIZES, "head_dim": 6},
+    "gemma": GEMMA,
+    "gemma2": {
+        **GEMMA,
+        "query_pre_attn_scalar": 24,
+        "sliding_window": 4,
+        "attn_logit_softcapping": 5.0,
+        "final_logit_softcapping": 3.0,
+    },
+    "gemma3_text": {
+        **GEMMA,
+        "query_pre_attn_scalar": 24,
+        "sliding_window": 4,
+        "sliding_window_pattern": 3,
+        "rope_local_base_freq": 300.0,
+        "rope_scaling": {"rope_type": "linear", "factor": 8.0},
+    },
+    "phi3": {
+        **SIZES,
+        "sliding_window": 6,
+        "partial_rotary_factor": 0.5,
+        "original_max_position_embeddings": 32,
+        "rope_scaling": {"rope_type": "longrope", "short_factor": [1.0, 1.5], "long_factor": [2.0, 4.0]},
+    },
+    "granite": {
+        **SIZES,
+        "embedding_multiplier": 3.0,
+        "attention_multiplier": 0.2,
+        "residual_multiplier": 0.4,
+        "logits_scaling": 6.0,
+    },
+    "olmo2": SIZES,
+    "stablelm": {
+        **SIZES,
+        **LAYERED,
+        "partial_rotary_factor": 0.5,
+        "use_qkv_bias": True,
+        "use_parallel_residual": False,
+    },
+    "stablelm, parallel": {**SIZES, **LAYERED, "partial_rotary_factor": 0.25, "use_parallel_residual": True},
+    "gpt2": GPT2,
+    "gpt_neo": {**GPT2, **NEO, "hidden_size": 32, "max_position_embeddings": 64, "n_embd": None, "n_layer": None}
+    | {"n_head": None, "n_positions": None, "attention_types": [[["global", "local"], 2]]},
+    "gpt_neox": {**SIZES, **LAYERED, "rotary_pct": 0.5, "rotary_emb_base": 700.0, "use_parallel_residual": True}
+    | {"num_key_value_heads": None, "rope_theta": None},
+    "gpt_neox, one after the other": {**SIZES, **LAYERED, "rotary_pct": 0.25, "rotary_emb_base": 10000.0}
+    | {"use_parallel_residual": False, "num_key_value_heads": None, "rope_theta": None},
+    "smollm3": {**SIZES, "no_rope_layers": [1, 0, 1, 1], "tie_word_embeddings": True},
+}
+
+
+def config_of(case: str) -> dict[str, Any]:
+    given = {key: value for key, value in CONFIGS[case].items() if value is not None}
+    return {"model_type": case.split(",", maxsplit=1)[0], "torch_dtype": "float64", **given}
+
+
+def drawn(config: dict[str, Any]) -> dict[str, torch.Tensor]:
+    """Draw the tensors of a folder of this config, large enough that every part matters."""
+    torch.manual_seed(7)
+    weights = {}
+    for name, shape in parameter_shapes(spec_from_config(config, "here")).items():
+        value = torch.randn(shape, dtype=torch.float64) * (0.3 if len(shape) == 2 else 0.4)
+        weights[name] = value + 1 if len(shape) == 1 and name.endswith("weight") else value
+    return to_theirs(weights, spec_from_config(config, "here"))
+
+
+def write_folder(folder: Path, config: dict[str, Any], tensors: dict[str, torch.Tensor]) -> Path:
+    folder.mkdir(parents=True)
+    (folder / "config.json").write_text(json.dumps(config))
+    safetensors.torch.save_file(tensors, folder / "model.safetensors")
+    return folder
+
+
+def streams_of(decoder: Decoder) -> tuple[list[np.ndarray], np.ndarray]:
+    """Return the residual stream after every layer, and the logits."""
+    decoder.requires_grad_(requires_grad=False)
+    seen: list[np.ndarray] = []
+    hooks = [layer.register_forward_hook(lambda _, __, out: seen.append(out[0].numpy())) for layer in decoder.layers]
+    logits = decoder.logits(decoder(torch.tensor([IDS])))[0].numpy()
+    for hook in hooks:
+        hook.remove()
+    return seen, logits
+
+
+@pytest.mark.parametrize("case", CONFIGS)
+def test_a_family_is_what_its_definition_says(tmp_path: Path, case: str) -> None:
+    """Every layer's output and the logits, in float64 to 1e-9; and the folder's tensors come back bit for bit.
+
+    Batched and cached answers are those that the logits give, and an adapter starts as the base.
+    """
+    config = config_of(case)
+    tensors = drawn(config)
+    decoder = open_base(write_folder(tmp_path / "b", config, tensors), torch.float64).decoder
+    ours, logits = streams_of(decoder)
+    expected, expected_logits = ORACLES[config["model_type"]](config, {n: t.numpy() for n, t in tensors.items()}, IDS)
+    for found, wanted in zip([*ours, logits], [*expected, expected_logits], strict=True):
+        np.testing.assert_allclose(found, wanted, rtol=1e-9, atol=1e-9)
+    back = to_theirs(dict(decoder.named_parameters()), decoder.spec)
+    assert {name: value.shape for name, value in back.items()} == {n: t.shape for n, t in tensors.items()}
+    assert all(torch.equal(back[name], value) for name, value in tensors.items())
+    answers = generate(decoder, [IDS, IDS[:3]], (), 6)
+    for prompt, answer in zip((IDS, IDS[:3]), answers, strict=True):
+        ids = list(prompt)
+        for token in answer:
+            assert int(decoder.logits(decoder(torch.tensor([ids])))[0, -1].argmax()) == token
+            ids.append(token)
+    attach(decoder, AdapterSettings(rank=2))
+    np.testing.assert_array_equal(streams_of(decoder)[1], logits)
+
+
+def test_the_registries_are_whole() -> None:
+    """Every family has a case and a derivation of its own, and every GGUF architecture a family."""
+    assert {case.split(",")[0] for case in CONFIGS} == set(FAMILIES) == set(ORACLES)
+    assert {family.model_type for family in GGUF_FAMILIES.values()} <= set(FAMILIES)
+
+
+GGUF_CASES = {
+    "llama": "llama",
+    "llama, llama3": "llama",
+    "qwen2": "qwen2",
+    "qwen3": "qwen3",
+    "gemma": "gemma",
+    "gemma2": "gemma2",
+    "gemma3_text": "gemma3",
+    "phi3": "phi3",
+    "granite": "granite",
+    "olmo2": "olmo2",
+    "stablelm": "stablelm",
+    "gpt2": "gpt2",
+    "gpt_neox": "gptneox",
+    "smollm3": "smollm3",
+}
+
+
+def write_gguf(path: Path, config: dict[str, Any], decoder: Decoder, architecture: str) -> None:
+    """Write a decoder as the format has it, by the format's own package."""
+    family, spec = GGUF_FAMILIES[architecture], decoder.spec
+    writer = gguf.GGUFWriter(path, architecture)
+    for key, name in {**COMMON, **family.keys}.items():
+        value = {"head_dim": spec.head_dim, "n_inner": spec.d_ff}.get(key, config.get(key))
+        if name is not None and value is not None:
+            add = {bool: writer.add_bool, int: writer.add_uint32, float: writer.add_float32}[type(value)]
+            add(f"{architecture}.{name}", value)
+    if spec.rope and spec.rope.n_dims != spec.head_dim:
+        writer.add_uint32(f"{architecture}.rope.dimension_count", spec.rope.n_dims)
+    if spec.rope and spec.rope.scaling == "linear":
+        writer.add_string(f"{architecture}.rope.scaling.type", "linear")
+        writer.add_float32(f"{architecture}.rope.scaling.factor", spec.rope.factor)
+    if spec.rope and spec.rope.scaling in ("llama3", "longrope"):
+        steps = torch.arange(0, spec.rope.n_dims, 2, dtype=torch.float64) / spec.rope.n_dims
+        factors = (spec.rope.base**-steps / spec.rope.frequencies()).float().numpy()
+        name = "rope_freqs.weight" if spec.rope.scaling == "llama3" else "rope_factors_short.weight"
+        writer.add_tensor(name, factors)
+        writer.add_float32(f"{architecture}.rope.scaling.attn_factor", spec.rope.gain)
+        writer.add_uint32(f"{architecture}.rope.scaling.original_context_length", spec.rope.original)
+    weights = {name: value.detach().float() for name, value in decoder.named_parameters()}
+    for theirs, ours in file_names(list(weights), family.modules).items():
+        value = torch.cat([weights[name] for name in ours])
+        if family.permuted and (".query." in ours[0] or ".key." in ours[0]):
+            heads = spec.n_heads if ".query." in ours[0] else spec.n_kv_heads
+            value = value.reshape(heads, 2, spec.head_dim // 2, -1).transpose(1, 2).reshape(value.shape)
+        writer.add_tensor(theirs, (value + 1 if family.offset and "norm." in ours[0] else value).numpy())
+    writer.write_header_to_file()
+    writer.write_kv_data_to_file()
+    writer.write_tensors_to_file()
+    writer.close()
+
+
+@pytest.mark.parametrize("case", GGUF_CASES)
+def test_a_gguf_file_is_the_same_base(tmp_path: Path, case: str) -> None:
+    """The same weights from a folder and from a GGUF file: logits to float32's rounding of weights and metadata."""
+    config = config_of(case)
+    if case == "gemma3_text":  # the format takes these for granted
+        config |= {"sliding_window_pattern": 6, "rope_local_base_freq": 10000.0, "num_hidden_layers": 7}
+    if case == "gpt_neox":
+        config["rotary_emb_base"] = 10000.0
+    for key in ("query_pre_attn_scalar", "use_sliding_window", "no_rope_layers"):
+        config.pop(key, None)
+    decoder = open_base(write_folder(tmp_path / "b", config, drawn(config)), torch.float64).decoder
+    write_gguf(tmp_path / "b.gguf", config, decoder, GGUF_CASES[case])
+    found = open_base(tmp_path / "b.gguf", torch.float64).decoder
+    assert found.spec.family == decoder.spec.family
+    scale = float(np.abs(streams_of(decoder)[1]).max())
+    np.testing.assert_allclose(streams_of(found)[1] / scale, streams_of(decoder)[1] / scale, atol=1e-5)
+
+
+@pytest.mark.parametrize(
+    ("case", "change"),
+    [
+        ("mistral", {"sliding_window": 5}),
+        ("gemma2", {"attn_logit_softcapping": 6.0}),
+        ("granite", {"residual_multiplier": 0.5}),
+        ("gpt_neox", {"use_parallel_residual": False}),
+        ("llama, yarn", {"rope_scaling": None}),
+    ],
+)
+def test_another_config_is_another_decoder(tmp_path: Path, case: str, change: dict[str, Any]) -> None:
+    """Known-bad control: the same tensors under a config changed in one key no longer agree with the derivation."""
+    config = config_of(case)
+    tensors = drawn(config)
+    decoder = open_base(write_folder(tmp_path / "b", config | change, tensors), torch.float64).decoder
+    arrays = {name: value.numpy() for name, value in tensors.items()}
+    _, expected = ORACLES[config["model_type"]](config, arrays, IDS)
+    assert np.abs(streams_of(decoder)[1] - expected).max() > 1e-4
+
+
+def test_the_page_of_families_is_the_one_the_tables_give() -> None:
+    """Generated, so that it cannot say more than the code does."""
+    root = Path(__file__).parents[2]
+    tool = importlib.util.spec_from_file_location("write_families", root / "tools" / "write_families.py")
+    assert tool is not None
+    assert tool.loader is not None
+    module = importlib.util.module_from_spec(tool)
+    tool.loader.exec_module(module)
+    assert (root / "docs" / "families.md").read_text(encoding="utf-8") == module.page()

@@ -1,0 +1,46 @@
+"""Write docs/families.md anew from the tables that the code uses."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from foldkit.formats import BLOCK_TYPES
+from foldkit.models.families import FAMILIES
+from foldkit.models.gguf_families import GGUF_FAMILIES
+
+# Families of which a real file was opened and answered by the tests; the others stand on derivations alone.
+REAL = {("llama", "GGUF")}
+
+
+def page() -> str:
+    """Return the page."""
+    by_type = {family.model_type: name for name, family in GGUF_FAMILIES.items()}
+    lines = [
+        "| family (`model_type`) | folder | GGUF architecture | adapters | real file tried |",
+        "|---|---|---|---|---|",
+    ]
+    for name in FAMILIES:
+        tried = ", ".join(kind for family, kind in sorted(REAL) if family == name) or "derivation only"
+        lines.append(f"| {name} | yes | {by_type.get(name, '–')} | yes | {tried} |")
+    blocks = ", ".join(block.name for block in BLOCK_TYPES.values())
+    return f"""# Families of bases
+
+A base is a folder of `config.json`, `tokenizer.json` and `*.safetensors`, or one GGUF file. One decoder serves all
+families; what differs stands in a frozen `ModelSpec`. Each family is tested against a derivation of its own, layer by
+layer. A config that says something the decoder cannot do is refused with the name of the key.
+
+{chr(10).join(lines)}
+
+GGUF files of the family mistral name themselves llama. Files of gemma2 and gemma3 in that format do not say how
+attention is scaled; the published values are used. Rotary positions may be stretched by the rules linear, llama3, yarn
+and longrope; past the original positions of longrope a context is refused.
+
+Block types of GGUF, each bit-checked against the format's own package: {blocks}. They are expanded to float32 when the
+base is opened.
+
+Everything here was run on CPUs alone.
+"""
+
+
+if __name__ == "__main__":
+    (Path(__file__).parents[1] / "docs" / "families.md").write_text(page(), encoding="utf-8")
