@@ -7,6 +7,7 @@ from pathlib import Path
 from foldkit.formats import BLOCK_TYPES
 from foldkit.models.families import FAMILIES
 from foldkit.models.gguf_families import GGUF_FAMILIES
+from foldkit.tokens.gguf_tokenizer import PRE_SPLITTERS
 
 # Families of which a real file was opened and answered by the tests; the others stand on derivations alone.
 REAL = {("llama", "GGUF")}
@@ -16,13 +17,14 @@ def page() -> str:
     """Return the page."""
     by_type = {family.model_type: name for name, family in GGUF_FAMILIES.items()}
     lines = [
-        "| family (`model_type`) | folder | GGUF architecture | adapters | real file tried |",
+        "| family (`model_type`) | folder | GGUF | adapters | real file tried |",
         "|---|---|---|---|---|",
     ]
     for name in FAMILIES:
         tried = ", ".join(kind for family, kind in sorted(REAL) if family == name) or "derivation only"
         lines.append(f"| {name} | yes | {by_type.get(name, '–')} | yes | {tried} |")
     blocks = ", ".join(block.name for block in BLOCK_TYPES.values())
+    splitters = ", ".join(PRE_SPLITTERS)
     return f"""# Families of bases
 
 A base is a folder of `config.json`, `tokenizer.json` and `*.safetensors`, or one GGUF file. One decoder serves all
@@ -31,12 +33,18 @@ layer. A config that says something the decoder cannot do is refused with the na
 
 {chr(10).join(lines)}
 
-GGUF files of the family mistral name themselves llama. Files of gemma2 and gemma3 in that format do not say how
-attention is scaled; the published values are used. Rotary positions may be stretched by the rules linear, llama3, yarn
-and longrope; past the original positions of longrope a context is refused.
+The column GGUF says what such a file calls the family; those of mistral name themselves llama. Those of gemma2 and
+gemma3 do not say how attention is scaled; the published values are used. Rotary positions may be stretched by the rules
+linear, llama3, yarn and longrope; past the original positions of longrope a context is refused.
 
-Block types of GGUF, each bit-checked against the format's own package: {blocks}. They are expanded to float32 when the
-base is opened.
+Tokenizers come from `tokenizer.json`, or from GGUF metadata: byte-level pairs with the pre-splitters
+{splitters};
+pieces joined by score, and unigrams. To these two no blank is added before a text, as texts are encoded apart from the
+markup around them.
+
+Block types of GGUF, each bit-checked against the format's own package:
+{blocks}.
+They are expanded to float32 when the base is opened.
 
 Everything here was run on CPUs alone.
 """

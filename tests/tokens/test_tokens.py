@@ -12,7 +12,6 @@ from hypothesis import strategies as st
 from foldkit.formats import InputError
 from foldkit.templates import Markup, Turn
 from foldkit.tokens import Encoder, TextSide, TextTokenizer, open_text_side
-from foldkit.tokens.gguf_tokenizer import tokenizer_json
 
 from ..conftest import CHAT
 
@@ -107,22 +106,3 @@ def test_a_base_without_an_end_is_refused(base_folder: Path, tmp_path: Path, tok
         open_text_side(folder)
     with pytest.raises(InputError, match=r"a folder or a .gguf file"):
         open_text_side(base_folder / "config.json")
-
-
-def test_a_tokenizer_rebuilt_from_gguf_metadata_gives_the_same_ids(tokenizer_text: str) -> None:
-    """Vocabulary, merges and control tokens stand in the metadata; any other kind is refused by key."""
-    values = json.loads(tokenizer_text)
-    vocabulary = sorted(values["model"]["vocab"], key=values["model"]["vocab"].__getitem__)
-    metadata = {
-        "tokenizer.ggml.model": "gpt2",
-        "tokenizer.ggml.tokens": vocabulary,
-        "tokenizer.ggml.merges": [" ".join(pair) for pair in values["model"]["merges"]],
-        "tokenizer.ggml.token_type": [3, 3] + [1] * (len(vocabulary) - 2),
-    }
-    rebuilt, original = TextTokenizer(tokenizer_json(metadata, "x"), "x"), TextTokenizer(tokenizer_text, "y")
-    for text in ("The wind is west, force 5.", "<end> é\n\n 12", ""):
-        assert rebuilt.encode_text(text) == original.encode_text(text)
-        assert rebuilt.encode_markup(text) == original.encode_markup(text)
-    for key, value in (("model", "llama"), ("pre", "unheard"), ("tokens", []), ("token_type", [1])):
-        with pytest.raises(InputError, match=f"tokenizer.ggml.{key}"):
-            tokenizer_json({**metadata, f"tokenizer.ggml.{key}": value}, "x")

@@ -28,6 +28,7 @@ class TextTokenizer:
             self._markup = Tokenizer.from_str(json.dumps(description))
             added = description.get("added_tokens", [])
             description["added_tokens"] = [token for token in added if not token.get("special")]
+            _hide_pieces(description["model"], {token["id"] for token in added if token.get("special")})
             self._text = Tokenizer.from_str(json.dumps(description))
             self.start_ids: tuple[int, ...] = tuple(Tokenizer.from_str(source).encode("").ids)
         except Exception as error:  # the library raises bare Exception
@@ -76,6 +77,15 @@ class TextTokenizer:
         """Return the id of a token, None when there is none of that name."""
         found = self._markup.token_to_id(token)
         return None if found is None else int(found)
+
+
+def _hide_pieces(model: dict[str, Any], hidden: set[int]) -> None:
+    """Rename control tokens among unigrams, which match any text, to what no text of a row holds."""
+    if model.get("type") == "Unigram":
+        model["vocab"] = [
+            [f"\ue0f2{index}\ue0f2" if index in hidden else piece, score]
+            for index, (piece, score) in enumerate(model["vocab"])
+        ]
 
 
 def _is_byte_level(description: dict[str, Any]) -> bool:
