@@ -56,7 +56,7 @@ def test_one_map_is_w_plus_scaled_ba() -> None:
     """Against the merged matrix W + alpha / rank * B A, in float64 to 1e-12."""
     torch.manual_seed(2)
     frozen = torch.nn.Linear(7, 5, bias=False, dtype=torch.float64)
-    low = LowRankLinear(frozen, 3, 6.0, 0.0)
+    low = LowRankLinear(frozen, 3, 6.0, 0.0, torch.float64)
     low.factor_a.data.normal_()
     low.factor_b.data.normal_()
     x = torch.randn(4, 2, 7, dtype=torch.float64)

@@ -28,8 +28,8 @@ def logits(decoder: Decoder) -> torch.Tensor:
     return decoder.logits(decoder(IDS))
 
 
-def write_gguf(path: Path, decoder: Decoder) -> Path:
-    """Write a decoder as a GGUF file, query and key rows interleaved as the format has them."""
+def write_gguf(path: Path, decoder: Decoder, kind: gguf.GGMLQuantizationType | None = None) -> Path:
+    """Write a decoder as a GGUF file, query and key rows interleaved as the format has them; matrices of a `kind`."""
     spec = decoder.spec
     writer = gguf.GGUFWriter(path, "llama")
     writer.add_block_count(spec.n_layers)
@@ -48,7 +48,10 @@ def write_gguf(path: Path, decoder: Decoder) -> Path:
         if ours.endswith(("query.weight", "key.weight")):
             halves = value.reshape(-1, 2, spec.head_dim // 2, spec.d_model)
             value = np.stack((halves[:, 0], halves[:, 1]), axis=2).reshape(value.shape)
-        writer.add_tensor(theirs, np.ascontiguousarray(value))
+        if kind is not None and value.ndim == 2 and value.shape[1] % 32 == 0:
+            writer.add_tensor(theirs, gguf.quants.quantize(value, kind), raw_dtype=kind)
+        else:
+            writer.add_tensor(theirs, np.ascontiguousarray(value))
     writer.write_header_to_file()
     writer.write_kv_data_to_file()
     writer.write_tensors_to_file()

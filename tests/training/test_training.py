@@ -101,7 +101,7 @@ def test_the_gradient_is_that_of_finite_differences(examples: list[Example]) -> 
             factor.data.add_(way, alpha=-step)
         return loss
 
-    slope = (moved(1e-5) - moved(-1e-5)) / 2e-5
+    slope = (moved(1e-6) - moved(-1e-6)) / 2e-6
     assert slope == pytest.approx(sum(float((g * w).sum()) for g, w in zip(grads, ways, strict=True)), rel=1e-6)
 
 
@@ -166,7 +166,7 @@ def test_training_lowers_the_loss_and_says_what_happened(examples: list[Example]
     checks = [event for event in events if isinstance(event, Checked)]
     assert isinstance(events[0], Started)
     assert events[0].n_steps == len(steps) == 18
-    assert steps[-1].loss < 0.5 * steps[0].loss
+    assert steps[-1].loss < 0.6 * steps[0].loss
     assert steps[-1].epoch == 6
     assert steps[-1].n_tokens == 6 * sum(len(example.ids) for example in examples)
     lowest = min(checks, key=lambda check: check.validation_loss)

@@ -76,6 +76,8 @@ def attach(decoder: Decoder, settings: AdapterSettings) -> Adapter:
     """
     if any(isinstance(module, LowRankLinear) for module in decoder.modules()):
         raise ValueError("the decoder already carries an adapter")
+    # Low-rank factors stay in float32 over any base, and follow a float64 one.
+    dtype = torch.promote_types(decoder.dtype, torch.float32)
     draw = torch.Generator().manual_seed(settings.seed)
     maps: dict[str, LowRankLinear] = {}
     for index, layer in enumerate(decoder.layers):
@@ -84,11 +86,11 @@ def attach(decoder: Decoder, settings: AdapterSettings) -> Adapter:
             frozen = getattr(parent, leaf)
             if frozen is None:  # a plain MLP has no gate
                 continue
-            low = LowRankLinear(frozen, settings.rank, settings.alpha, settings.dropout)
+            low = LowRankLinear(frozen, settings.rank, settings.alpha, settings.dropout, dtype)
             bound = 1 / math.sqrt(frozen.in_features)
             start = torch.rand(low.factor_a.shape, generator=draw, dtype=torch.float64) * 2 * bound - bound
             low.factor_a.data.copy_(start)
-            setattr(parent, leaf, low.to(frozen.weight.device).train(frozen.training))
+            setattr(parent, leaf, low.to(decoder.device).train(frozen.training))
             maps[f"layers.{index}.{name}"] = low
     return Adapter(settings, maps)
 

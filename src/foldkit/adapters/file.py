@@ -27,7 +27,8 @@ VERSION = 1
 class AdapterHeader:
     """What an adapter file says of itself.
 
-    `template` and `markup` are those it was trained with; `strip` says that blanks at the ends of cells were taken off.
+    `template` and `markup` are those it was trained with; `strip` says that blanks at the ends of cells were taken off,
+    `weights` how the base's matrices were held.
     """
 
     settings: AdapterSettings
@@ -37,6 +38,7 @@ class AdapterHeader:
     base_fingerprint: str
     data_fingerprint: str
     strip: bool = True
+    weights: str = "float32"
 
 
 def save_adapter(path: Path, adapter: Adapter, header: AdapterHeader) -> None:

@@ -6,14 +6,16 @@ import torch
 from torch import Tensor, nn
 from torch.nn import functional
 
+from foldkit.models.held import FrozenLinear
+
 
 class LowRankLinear(nn.Module):
     """A frozen linear map with the pair A (rank, d_in), B (d_out, rank) added while `enabled`."""
 
-    def __init__(self, frozen: nn.Linear, rank: int, alpha: float, dropout: float) -> None:
+    def __init__(
+        self, frozen: nn.Linear | FrozenLinear, rank: int, alpha: float, dropout: float, dtype: torch.dtype
+    ) -> None:
         super().__init__()
-        # Low-rank factors stay in float32 over a 16-bit base, and follow a float64 one.
-        dtype = torch.promote_types(frozen.weight.dtype, torch.float32)
         self.frozen = frozen
         self.factor_a = nn.Parameter(torch.zeros(rank, frozen.in_features, dtype=dtype))
         self.factor_b = nn.Parameter(torch.zeros(frozen.out_features, rank, dtype=dtype))

@@ -76,8 +76,11 @@ def show_run(run: RunFolder) -> None:
     """Print where everything stands."""
     from foldkit.runs import read_log
 
-    (end,) = read_log(run.log).of("finished")
+    log = read_log(run.log)
+    (end,) = log.of("finished")
     console = out()
+    for note in log.of("note"):
+        console.print(f"! {note['says']}", soft_wrap=True, markup=False)
     best = f"best validation loss {end['best_validation_loss']:.4f} at step {end['best_step']} of {end['step']}"
     console.print(f"{run.path.name}: {best}, {end['seconds']:.0f} s", soft_wrap=True)
     console.print(f"adapter {run.adapter}\ncurve   {run.curve}", soft_wrap=True, markup=False)

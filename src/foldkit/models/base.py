@@ -6,12 +6,15 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import torch
+from torch import Tensor, nn
 
-from foldkit.formats import InputError, fingerprint_files
+from foldkit.formats import InputError, fingerprint_files, one_of
 
 from .decoder import Decoder
 from .folder import read_folder
 from .gguf import read_gguf
+from .held import HOLDERS, FrozenEmbedding, FrozenLinear, Held, Packed, Sixteen
+from .settings import WEIGHTS
 
 
 @dataclass(frozen=True)
@@ -21,25 +24,63 @@ class Base:
     decoder: Decoder
     fingerprint: str
     path: Path
+    notes: tuple[str, ...] = ()
+
+    @property
+    def n_weight_bytes(self) -> int:
+        """Bytes that the weights take in memory, with their scales."""
+        found = (*self.decoder.parameters(), *self.decoder.buffers())
+        return sum(value.numel() * value.element_size() for value in found)
 
 
-def open_base(path: Path, dtype: torch.dtype = torch.float32) -> Base:
-    """Read a base from a folder or a `.gguf` file, expand it to `dtype`, and freeze it.
+def open_base(path: Path, dtype: torch.dtype = torch.float32, weights: str = "float32") -> Base:
+    """Read a base from a folder or a `.gguf` file, compute in `dtype`, hold its matrices as `weights` says; freeze it.
 
-    Raises InputError for a file that is missing, damaged, or of an unknown family.
+    `weights` is one of WEIGHTS: "stored" keeps 16-bit floats and blocks of a GGUF file as they are, "float32" expands
+    them to `dtype`. Raises InputError for a file that is missing, damaged, or of an unknown family.
     """
+    one_of(weights, WEIGHTS, "[base]", "weights")
     if not path.exists():
         raise InputError(path, "base", "an existing folder or .gguf file", None, "check the path of the base")
-    spec, weights = read_folder(path) if path.is_dir() else read_gguf(path)
+    spec, found = read_folder(path) if path.is_dir() else read_gguf(path)
     with torch.device("meta"):
         decoder = Decoder(spec)
-    for name, value in decoder.named_parameters():
-        if weights[name].shape != value.shape:
-            shapes = tuple(value.shape), tuple(weights[name].shape)
-            raise InputError(path, f"weight {name}", f"shape {shapes[0]}", shapes[1], "fetch the files again")
-    decoder.load_state_dict({name: value.to(dtype) for name, value in weights.items()}, assign=True)
+    shapes = {name: tuple(value.shape) for name, value in decoder.named_parameters()}
+    n_low = 0
+    for name, value in found:
+        shape = (value.n_rows, value.width) if isinstance(value, Held) else tuple(value.shape)
+        if shape != shapes[name]:
+            raise InputError(path, f"weight {name}", f"shape {shapes[name]}", shape, "fetch the files again")
+        n_low += isinstance(value, Packed) and value.n_bytes < 2 * value.n_rows * value.width
+        _place(decoder, name, value, dtype, weights)
     decoder.requires_grad_(requires_grad=False)
-    return Base(decoder.eval(), fingerprint_base(path), path)
+    notes = ("the base is low-bit already, and nf4 over it loses more: weights = 'stored' loses nothing",)
+    return Base(decoder.eval(), fingerprint_base(path), path, notes if n_low and weights == "nf4" else ())
+
+
+def _place(decoder: Decoder, name: str, value: Held | Tensor, dtype: torch.dtype, weights: str) -> None:
+    """Put a weight into its module, or in place of that module a map that holds it."""
+    at, _, leaf = name.rpartition(".")
+    held = _held(value, weights) if len(decoder.get_parameter(name).shape) == 2 and at != "positions" else None
+    if held is None:
+        plain = value.rows(slice(None), torch.float32) if isinstance(value, Held) else value
+        setattr(decoder.get_submodule(at), leaf, nn.Parameter(plain.to(dtype), requires_grad=False))
+        return
+    parent, _, own = at.rpartition(".")
+    module = decoder.get_submodule(at)
+    new = FrozenEmbedding(held, dtype) if at == "embedding" else FrozenLinear(held, module.bias)  # type: ignore[arg-type]
+    setattr(decoder.get_submodule(parent), own, new)
+
+
+def _held(value: Held | Tensor, weights: str) -> Held | None:
+    """Return how a matrix is held, None for plain floats."""
+    if weights == "float32":
+        return None
+    if weights == "stored":
+        if isinstance(value, Held):
+            return value
+        return Sixteen(value) if value.dtype in (torch.float16, torch.bfloat16) else None
+    return HOLDERS[weights](value.rows(slice(None), torch.float32) if isinstance(value, Held) else value)
 
 
 def fingerprint_base(path: Path) -> str:

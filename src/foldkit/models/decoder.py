@@ -13,10 +13,25 @@ from torch.nn import functional
 
 from .attention import attend, window_mask
 from .cache import Cache
+from .held import FrozenEmbedding, Held, product
 from .rotary import Rope, rotary_angles, rotate
 from .spec import ModelSpec
 
 Angles = tuple[Tensor, Tensor] | None
+
+
+class Linear(nn.Linear):
+    """A linear map without a start of its own: its weights are always given."""
+
+    def reset_parameters(self) -> None:
+        """Leave the weights as they are."""
+
+
+class Embedding(nn.Embedding):
+    """An embedding without a start of its own."""
+
+    def reset_parameters(self) -> None:
+        """Leave the table as it is."""
 
 
 class Norm(nn.Module):
@@ -45,10 +60,10 @@ class Attention(nn.Module):
         self.scale, self.cap = spec.attention_scale or spec.head_dim**-0.5, spec.attention_cap
         self.head_norm = spec.head_norm
         width, kv_width = spec.n_heads * spec.head_dim, spec.n_kv_heads * spec.head_dim
-        self.query = nn.Linear(spec.d_model, width, bias=spec.qkv_bias)
-        self.key = nn.Linear(spec.d_model, kv_width, bias=spec.qkv_bias)
-        self.value = nn.Linear(spec.d_model, kv_width, bias=spec.qkv_bias)
-        self.out = nn.Linear(width, spec.d_model, bias=spec.out_bias)
+        self.query = Linear(spec.d_model, width, bias=spec.qkv_bias)
+        self.key = Linear(spec.d_model, kv_width, bias=spec.qkv_bias)
+        self.value = Linear(spec.d_model, kv_width, bias=spec.qkv_bias)
+        self.out = Linear(width, spec.d_model, bias=spec.out_bias)
         if spec.head_norm:
             whole = spec.head_norm == "whole"
             self.query_norm = Norm(spec, width if whole else spec.head_dim)
@@ -81,9 +96,9 @@ class Mlp(nn.Module):
 
     def __init__(self, spec: ModelSpec) -> None:
         super().__init__()
-        self.gate = nn.Linear(spec.d_model, spec.d_ff, bias=spec.mlp_bias) if spec.gated else None
-        self.up = nn.Linear(spec.d_model, spec.d_ff, bias=spec.mlp_bias)
-        self.down = nn.Linear(spec.d_ff, spec.d_model, bias=spec.mlp_bias)
+        self.gate = Linear(spec.d_model, spec.d_ff, bias=spec.mlp_bias) if spec.gated else None
+        self.up = Linear(spec.d_model, spec.d_ff, bias=spec.mlp_bias)
+        self.down = Linear(spec.d_ff, spec.d_model, bias=spec.mlp_bias)
         self.activation = spec.activation
 
     def forward(self, x: Tensor) -> Tensor:
@@ -134,16 +149,27 @@ class Decoder(nn.Module):
     def __init__(self, spec: ModelSpec) -> None:
         super().__init__()
         self.spec = spec
-        self.embedding = nn.Embedding(spec.vocab_size, spec.d_model)
-        self.positions = None if spec.rope else nn.Embedding(spec.max_positions, spec.d_model)
+        self.embedding = Embedding(spec.vocab_size, spec.d_model)
+        self.positions = None if spec.rope else Embedding(spec.max_positions, spec.d_model)
         self.layers = nn.ModuleList(Layer(spec) for _ in range(spec.n_layers))
         self.norm = Norm(spec, spec.d_model)
-        self.head = None if spec.tied_head else nn.Linear(spec.d_model, spec.vocab_size, bias=False)
+        self.head = None if spec.tied_head else Linear(spec.d_model, spec.vocab_size, bias=False)
 
     @property
     def n_parameters(self) -> int:
-        """Count of all weights, a tied head counted once."""
-        return sum(weight.numel() for weight in self.parameters())
+        """Count of all weights, a tied head counted once, held ones counted as what they stand for."""
+        held = sum(module.n_rows * module.width for module in self.modules() if isinstance(module, Held))
+        return held + sum(weight.numel() for weight in self.parameters())
+
+    @property
+    def dtype(self) -> torch.dtype:
+        """The dtype that is computed in."""
+        return self.norm.weight.dtype
+
+    @property
+    def device(self) -> torch.device:
+        """Where it is computed."""
+        return self.norm.weight.device
 
     def forward(
         self, ids: Tensor, *, positions: Tensor | None = None, mask: Tensor | None = None, cache: Cache | None = None
@@ -175,8 +201,12 @@ class Decoder(nn.Module):
 
     def logits(self, stream: Tensor) -> Tensor:
         """Map the normed stream (..., d_model) to logits (..., vocab_size)."""
-        weight = self.embedding.weight if self.head is None else self.head.weight
-        logits = functional.linear(stream, weight)
+        if self.head is not None:
+            logits: Tensor = self.head(stream)
+        elif isinstance(self.embedding, FrozenEmbedding):
+            logits = product(stream, self.embedding.held)
+        else:
+            logits = functional.linear(stream, self.embedding.weight)
         if self.spec.logit_scale != 1:
             logits = logits * self.spec.logit_scale
         cap = self.spec.logit_cap

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 
 import safetensors
@@ -40,8 +40,8 @@ def read_config(folder: Path) -> dict[str, object]:
     return config
 
 
-def read_folder(folder: Path) -> tuple[ModelSpec, dict[str, Tensor]]:
-    """Return the spec and our named weights, in the dtype that the files hold.
+def read_folder(folder: Path) -> tuple[ModelSpec, Iterator[tuple[str, Tensor]]]:
+    """Return the spec and our named weights one by one, in the dtype that the files hold.
 
     Raises InputError for a weight that is missing, and for one that the family does not have.
     """

@@ -3,17 +3,20 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Mapping
+import itertools
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import torch
 from torch import Tensor
 
-from foldkit.formats import GgufFile, InputError, expand_blocks, near_name
+from foldkit.formats import GgufFile, GgufTensor, InputError, expand_blocks, near_name
 
 from .families import spec_from_config
 from .gguf_families import COMMON, GGUF_FAMILIES, GgufFamily
+from .held import Packed
 from .spec import ModelSpec
 from .weights import Shapes, file_names, parameter_shapes
 
@@ -54,18 +57,32 @@ def spec_of(file: GgufFile) -> ModelSpec:
     return _with_factors(spec, file, prefix)
 
 
-def read_gguf(path: Path) -> tuple[ModelSpec, dict[str, Tensor]]:
-    """Return the spec and our named weights in float32."""
+def read_gguf(path: Path) -> tuple[ModelSpec, Iterator[tuple[str, Packed | Tensor]]]:
+    """Return the spec and our named weights one by one: matrices in their blocks, anything else in float32."""
     file = GgufFile(path)
-    spec, family = spec_of(file), family_of(file)
-    shapes = parameter_shapes(spec)
-    weights: dict[str, Tensor] = {}
+    spec = spec_of(file)
+    return spec, _weights(file, spec)
+
+
+def _weights(file: GgufFile, spec: ModelSpec) -> Iterator[tuple[str, Packed | Tensor]]:
+    family, shapes = family_of(file), parameter_shapes(spec)
     for theirs, ours in file_names(list(shapes), family.modules).items():
         if theirs not in file.tensors:
-            raise InputError(path, f"tensor {theirs}", "a tensor of that name", None, _TODO)
-        for name, part in zip(ours, _parts(_expanded(file, theirs), ours, shapes), strict=True):
-            weights[name] = _as_ours(name, part, spec, family)
-    return spec, weights
+            raise InputError(file.path, f"tensor {theirs}", "a tensor of that name", None, _TODO)
+        if len(file.tensors[theirs].shape) == 2:
+            whole = _packed(file, file.tensors[theirs])
+            ends = list(itertools.accumulate((shapes[name][0] for name in ours), initial=0))
+            for name, (start, end) in zip(ours, itertools.pairwise(ends), strict=True):
+                rows = torch.arange(start, min(end, whole.n_rows)) if len(ours) > 1 else torch.arange(whole.n_rows)
+                yield name, whole.picked(_as_ours(name, rows, spec, family))
+        else:
+            for name, part in zip(ours, _parts(_expanded(file, theirs), ours, shapes), strict=True):
+                yield name, _as_ours(name, part, spec, family)
+
+
+def _packed(file: GgufFile, tensor: GgufTensor) -> Packed:
+    data = torch.from_numpy(np.array(file.blocks(tensor)))
+    return Packed(data.view(tensor.shape[0], -1), tensor.type_id, tensor.shape[1])
 
 
 def _from_tensors(file: GgufFile, family: GgufFamily) -> dict[str, Any]:
@@ -124,6 +141,6 @@ def _as_ours(name: str, value: Tensor, spec: ModelSpec, family: GgufFamily) -> T
 
 
 def _half_rotated(weight: Tensor, n_heads: int) -> Tensor:
-    """Reorder rows (n_heads * head_dim, …) from pairs (2i, 2i + 1) to halves (i, i + head_dim / 2)."""
+    """Reorder rows or their numbers (n_heads * head_dim, …) from pairs (2i, 2i + 1) to halves (i, i + head_dim / 2)."""
     pairs = weight.reshape(n_heads, weight.shape[0] // n_heads // 2, 2, *weight.shape[1:])
     return pairs.transpose(1, 2).flatten(0, 2).contiguous()

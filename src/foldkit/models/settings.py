@@ -7,14 +7,21 @@ from dataclasses import dataclass
 from foldkit.formats import one_of
 
 MARKUPS = ("auto", "own", "headings")
+WEIGHTS = ("float32", "stored", "bfloat16", "int8", "nf4")
 
 
 @dataclass(frozen=True)
 class BaseSettings:
-    """The base: `pellam`, which ships, a folder, or a `.gguf` file; its `own` markup, our `headings`, or `auto`."""
+    """The base: `pellam`, which ships, a folder, or a `.gguf` file; its `own` markup, our `headings`, or `auto`.
+
+    `weights` says how its matrices are held in memory: expanded to `float32`, as `stored`, or in `bfloat16`, `int8` or
+    `nf4`.
+    """
 
     model: str = "pellam"
     markup: str = "auto"
+    weights: str = "float32"
 
     def __post_init__(self) -> None:
         one_of(self.markup, MARKUPS, "[base]", "markup")
+        one_of(self.weights, WEIGHTS, "[base]", "weights")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 
 import torch
 from torch import Tensor
@@ -33,16 +33,15 @@ def file_names(names: Sequence[str], modules: Mapping[str, str]) -> dict[str, li
     return found
 
 
-def to_ours(tensors: Callable[[str], Tensor], spec: ModelSpec, shapes: Shapes) -> dict[str, Tensor]:
-    """Return our parameters from the tensors of a folder, asked for by name; fused ones are cut apart."""
-    family, weights = FAMILIES[spec.family], {}
+def to_ours(tensors: Callable[[str], Tensor], spec: ModelSpec, shapes: Shapes) -> Iterator[tuple[str, Tensor]]:
+    """Yield our parameters from the tensors of a folder, asked for by name; fused ones are cut apart."""
+    family = FAMILIES[spec.family]
     for theirs, ours in file_names(list(shapes), family.modules).items():
         value = tensors(theirs)
         if _stands_turned(family, ours, value):
             value = value.T
         for name, part in zip(ours, _cut(value, [shapes[name][0] for name in ours], spec, family), strict=True):
-            weights[name] = part.contiguous()
-    return weights
+            yield name, part.contiguous()
 
 
 def to_theirs(weights: Mapping[str, Tensor], spec: ModelSpec) -> dict[str, Tensor]:

@@ -1,6 +1,6 @@
 """The run log: JSON lines, an event each.
 
-Every line has `event` (`started`, `step`, `validation`, `finished`, `failed`); the other keys are the event's figures.
+Every line has `event` (`note`, `started`, `step`, `validation`, `finished`, `failed`); the other keys are its figures.
 """
 
 from __future__ import annotations

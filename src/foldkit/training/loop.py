@@ -42,7 +42,7 @@ def train_adapter(
     )
     checks = micro_batches(validation, settings.micro_batch)
     due = check_steps(n_steps, settings.validations)
-    n_base = sum(weight.numel() for weight in decoder.parameters()) - adapter.n_parameters
+    n_base = decoder.n_parameters - adapter.n_parameters
     yield Started(n_steps, len(train), len(validation), adapter.n_parameters, n_base)
     began, n_tokens, best, best_step = time.perf_counter(), 0, math.inf, 0
     for step, indices in enumerate(batches(len(train), n_steps, settings.batch, settings.seed), 1):

@@ -68,7 +68,7 @@ def score(sheet: Sheet, run: RunFolder, on_scored: OnScored | None = None) -> Sc
     inputs, settings = open_inputs(sheet), sheet.score
     dataset = build(sheet, inputs)
     rows = _test_rows(dataset, inputs, settings.by)
-    base = open_base(sheet.base_path())
+    base = open_base(sheet.base_path(), weights=sheet.base.weights)
     adapter, header = load_adapter(run.adapter, base)
     if header.data_fingerprint != dataset.fingerprint:
         todo = "score with the sheet it was trained by"

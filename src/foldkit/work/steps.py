@@ -150,7 +150,7 @@ def train(sheet: Sheet, name: str = "", on_event: OnEvent | None = None) -> RunF
 
     inputs = open_inputs(sheet)
     dataset = build(sheet, inputs)
-    base = open_base(sheet.base_path())
+    base = open_base(sheet.base_path(), weights=sheet.base.weights)
     if sheet.train.window > base.decoder.spec.max_positions:
         room = base.decoder.spec.max_positions
         raise InputError("[train]", "window", f"at most the base's {room}", sheet.train.window, "lower the window")
@@ -166,8 +166,11 @@ def train(sheet: Sheet, name: str = "", on_event: OnEvent | None = None) -> RunF
         base.fingerprint,
         dataset.fingerprint,
         sheet.rows.strip,
+        sheet.base.weights,
     )
     log = LogWriter(run.log)
+    for note in base.notes:
+        log.write("note", says=note)
     try:
         for event in train_adapter(
             base.decoder, adapter, dataset.parts["train"], dataset.parts["validation"], sheet.train

@@ -1,0 +1,23 @@
+"""Frozen matrices held in few bits, expanded as they are used. The registry is by the name in `[base] weights`."""
+
+from .contract import FrozenEmbedding, FrozenLinear, Held, product
+from .int8 import Int8
+from .nf4 import Nf4
+from .packed import Packed
+from .sixteen import Sixteen, bfloat16
+
+# How a matrix is held that is given in floats.
+HOLDERS = {"bfloat16": bfloat16, "int8": Int8, "nf4": Nf4}
+
+__all__ = [
+    "HOLDERS",
+    "FrozenEmbedding",
+    "FrozenLinear",
+    "Held",
+    "Int8",
+    "Nf4",
+    "Packed",
+    "Sixteen",
+    "bfloat16",
+    "product",
+]

@@ -1,0 +1,84 @@
+"""The contract of a held matrix, and the maps that use one: a linear map, an embedding, a head in chunks of rows."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+import torch
+from torch import Tensor, nn
+
+# Rows expanded at once, so that a large head never stands in memory whole.
+_CHUNK = 8192
+
+
+class Held(nn.Module):
+    """A frozen matrix of `n_rows` rows and `width` columns; `rows` expands some of them."""
+
+    def __init__(self, n_rows: int, width: int) -> None:
+        super().__init__()
+        self.n_rows, self.width = n_rows, width
+
+    def rows(self, which: slice | Tensor, dtype: torch.dtype) -> Tensor:
+        """Return these rows, (n, width); `which` is a slice or int64 (n,)."""
+        raise NotImplementedError
+
+    @property
+    def n_bytes(self) -> int:
+        """Bytes that the matrix takes, scales included."""
+        return sum(buffer.numel() * buffer.element_size() for buffer in self.buffers())
+
+    def chunks(self) -> Iterator[slice]:
+        """Yield slices that cover all rows."""
+        return (slice(start, min(start + _CHUNK, self.n_rows)) for start in range(0, self.n_rows, _CHUNK))
+
+
+class _Product(torch.autograd.Function):
+    """x W', the matrix expanded again for the way back rather than kept."""
+
+    @staticmethod
+    def forward(ctx: Any, x: Tensor, held: Held) -> Tensor:
+        ctx.held, ctx.dtype = held, x.dtype
+        parts = [x @ held.rows(chunk, x.dtype).T for chunk in held.chunks()]
+        return parts[0] if len(parts) == 1 else torch.cat(parts, dim=-1)
+
+    @staticmethod
+    def backward(ctx: Any, *gradients: Tensor) -> tuple[Tensor, None]:
+        (gradient,) = gradients
+        parts = (gradient[..., chunk] @ ctx.held.rows(chunk, ctx.dtype) for chunk in ctx.held.chunks())
+        total = next(parts)
+        for part in parts:
+            total += part
+        return total, None
+
+
+def product(x: Tensor, held: Held) -> Tensor:
+    """Map x (..., width) to (..., n_rows), with gradients to x alone."""
+    out: Tensor = _Product.apply(x, held)  # type: ignore[no-untyped-call]
+    return out
+
+
+class FrozenLinear(nn.Module):
+    """A linear map whose matrix is held."""
+
+    def __init__(self, held: Held, bias: nn.Parameter | None) -> None:
+        super().__init__()
+        self.held, self.bias = held, bias
+        self.in_features, self.out_features = held.width, held.n_rows
+
+    def forward(self, x: Tensor) -> Tensor:
+        """Map (..., in_features) to (..., out_features)."""
+        y = product(x, self.held)
+        return y if self.bias is None else y + self.bias
+
+
+class FrozenEmbedding(nn.Module):
+    """An embedding whose table is held; `dtype` is that of what comes out."""
+
+    def __init__(self, held: Held, dtype: torch.dtype) -> None:
+        super().__init__()
+        self.held, self.dtype = held, dtype
+
+    def forward(self, ids: Tensor) -> Tensor:
+        """Map int64 (...) to (..., width)."""
+        return self.held.rows(ids.flatten(), self.dtype).view(*ids.shape, self.held.width)

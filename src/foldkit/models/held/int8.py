@@ -1,0 +1,30 @@
+"""A matrix in 8-bit whole numbers with a scale for each row.
+
+The rule: scale = the row's largest magnitude / 127, 1 for a row of zeros; numbers = weight / scale rounded, ties to
+even.
+"""
+
+from __future__ import annotations
+
+import torch
+from torch import Tensor
+
+from .contract import Held
+
+
+class Int8(Held):
+    """numbers int8 (n_rows, width), scales float32 (n_rows, 1)."""
+
+    def __init__(self, weight: Tensor) -> None:
+        super().__init__(*weight.shape)
+        weight = weight.float()
+        scales = weight.abs().amax(1, keepdim=True) / 127
+        scales = torch.where(scales > 0, scales, torch.ones_like(scales))
+        self.register_buffer("scales", scales)
+        self.register_buffer("numbers", (weight / scales).round().to(torch.int8))
+        self.scales: Tensor
+        self.numbers: Tensor
+
+    def rows(self, which: slice | Tensor, dtype: torch.dtype) -> Tensor:
+        """Return these rows, (n, width)."""
+        return self.numbers[which].to(dtype) * self.scales[which].to(dtype)

@@ -1,0 +1,169 @@
+"""Matrices held in few bits: the rules bit for bit, products and gradients, bytes, and whole bases."""
+
+from __future__ import annotations
+
+import dataclasses
+from pathlib import Path
+
+import gguf
+import numpy as np
+import pytest
+import torch
+
+from foldkit.adapters import AdapterSettings, attach
+from foldkit.formats import BLOCK_TYPES, UsageError, expand_blocks
+from foldkit.models import Decoder, generate, open_base
+from foldkit.models.held import HOLDERS, Held, Int8, Nf4, Packed, Sixteen, contract, product
+from foldkit.models.held.nf4 import TABLE
+from foldkit.models.likelihood import learned_logits, pad
+from foldkit.models.settings import WEIGHTS
+
+from ..conftest import tiny_decoder
+from .test_base_files import write_gguf
+
+
+def matrix(n_rows: int = 21, width: int = 96) -> torch.Tensor:
+    """Return random weights with a row of zeros, a block of zeros, and two exact ties."""
+    weight = torch.randn(n_rows, width, generator=torch.Generator().manual_seed(2)) * 0.1
+    weight[3], weight[5, :64] = 0, 0
+    weight[7, :64] = 1.0
+    weight[7, 1:3] = torch.tensor([(TABLE[8] + TABLE[9]) / 2, (TABLE[2] + TABLE[3]) / 2])
+    return weight
+
+
+def held_as(kind: str) -> Held:
+    if kind == "packed":
+        data = gguf.quants.quantize(matrix().numpy(), gguf.GGMLQuantizationType.Q4_1)
+        return Packed(torch.from_numpy(data), 3, 96)
+    return Sixteen(matrix().half()) if kind == "float16" else HOLDERS[kind](matrix())
+
+
+KINDS = [*HOLDERS, "float16", "packed"]
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_products_and_gradients_are_those_of_the_expanded_matrix(kind: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    """In float64 to 1e-12, expanded whole or a few rows at a time; rows can be picked in any order."""
+    held = held_as(kind)
+    whole = held.rows(slice(None), torch.float64)
+    order = torch.tensor([7, 0, 20, 7])
+    assert torch.equal(held.rows(order, torch.float64), whole[order])
+    assert (whole - matrix().double()).abs().max() < {"nf4": 0.2, "packed": 0.1}.get(kind, 0.005)
+    for size in (1000, 4):
+        monkeypatch.setattr(contract, "_CHUNK", size)
+        x = torch.randn(2, 5, 96, dtype=torch.float64, requires_grad=True)
+        toward = torch.randn(2, 5, 21, dtype=torch.float64)
+        y = product(x, held)
+        torch.testing.assert_close(y, x @ whole.T, rtol=1e-12, atol=1e-12)
+        (gradient,) = torch.autograd.grad(y, x, toward)
+        torch.testing.assert_close(gradient, toward @ whole, rtol=1e-12, atol=1e-12)
+
+
+def test_int8_is_its_rule() -> None:
+    """Bit for bit against NumPy, a row of zeros included."""
+    held, weight = Int8(matrix()), matrix().numpy()
+    for row in range(len(weight)):
+        scale = np.abs(weight[row]).max() / np.float32(127) or np.float32(1)
+        assert held.scales[row].item() == scale
+        np.testing.assert_array_equal(held.numbers[row].numpy(), np.rint(weight[row] / scale).astype(np.int8))
+
+
+def test_nf4_is_its_rule() -> None:
+    """Bit for bit against NumPy: the nearest of the table, the lower at a tie; constants in 8 bits by groups of 256."""
+    weight = torch.cat((matrix(), matrix(260, 96) * 3)).numpy()
+    held = Nf4(torch.from_numpy(weight))
+    padded = np.pad(weight, ((0, 0), (0, 32))).reshape(len(weight), 2, 64)
+    constants = np.abs(padded).max(2)
+    table = np.array(TABLE, np.float32)
+    numbers = []
+    for block, constant in zip(padded.reshape(-1, 64), constants.reshape(-1), strict=True):
+        share = block / constant if constant else block
+        gaps = np.abs(share[:, None].astype(np.float64) - table.astype(np.float64))
+        numbers += [int(np.flatnonzero(row <= row.min() + 1e-9)[0]) for row in gaps]
+    packed = np.array(numbers, np.uint8).reshape(len(weight), -1)
+    np.testing.assert_array_equal(held.numbers.numpy(), packed[:, ::2] * 16 + packed[:, 1::2])
+    mean = torch.from_numpy(constants).mean().numpy()
+    centred = (constants - mean).reshape(-1)
+    found = held.constants.numpy().reshape(-1)
+    for group in range(0, len(centred), 256):
+        part = centred[group : group + 256]
+        scale = np.abs(part).max() / np.float32(127)
+        np.testing.assert_array_equal(found[group : group + 256], np.rint(part / scale).astype(np.int8))
+        assert held.scales[group // 256].item() == scale
+    expanded = held.rows(slice(None), torch.float32)[7, :3]
+    constant = held.constants[7, 0].float() * held.scales[14 // 256] + held.mean
+    assert torch.equal(expanded, table_of(15, 8, 2) * constant)
+
+
+@pytest.mark.filterwarnings("ignore:invalid value", "ignore:overflow")
+@pytest.mark.parametrize("type_id", BLOCK_TYPES)
+def test_packed_rows_are_the_formats_own(type_id: int) -> None:
+    """Bit for bit those of the general expansion, in many pieces and in the fast forms alike."""
+    block = BLOCK_TYPES[type_id]
+    n_blocks = 2 * 600 // block.n_values + 1
+    data = np.random.default_rng(4).integers(0, 256, (300, n_blocks * block.n_bytes), dtype=np.uint8)
+    width = n_blocks * block.n_values
+    expected = expand_blocks(data.reshape(-1), type_id, (300, width))
+    found = Packed(torch.from_numpy(data), type_id, width).rows(slice(None), torch.float32)
+    np.testing.assert_array_equal(found.numpy(), expected)
+
+
+def table_of(*numbers: int) -> torch.Tensor:
+    return torch.tensor([TABLE[number] for number in numbers])
+
+
+@pytest.mark.parametrize(("kind", "most"), [("bfloat16", 2.0), ("int8", 1.03), ("nf4", 0.53), ("packed", 0.63)])
+def test_bytes_for_a_weight(kind: str, most: float) -> None:
+    """Scales included, at a width of 512."""
+    weight = torch.randn(2048, 512)
+    held = HOLDERS[kind](weight) if kind != "packed" else Packed(torch.zeros(2048, 320, dtype=torch.uint8), 3, 512)
+    assert held.n_bytes / weight.numel() <= most
+
+
+def logits(decoder: Decoder, ids: list[int]) -> torch.Tensor:
+    return decoder.logits(decoder(torch.tensor([ids])))
+
+
+@pytest.mark.parametrize("weights", WEIGHTS)
+@pytest.mark.parametrize("form", ["folder", "gguf"])
+def test_a_base_answers_and_trains_with_its_weights_held(
+    tmp_path: Path, base_folder: Path, form: str, weights: str
+) -> None:
+    """The logits are those of a plain base with the expanded matrices; every kind answers and trains an adapter."""
+    path = base_folder if form == "folder" else write_gguf(tmp_path / "a.gguf", tiny_decoder(torch.float32))
+    plain, base = open_base(path, torch.float64), open_base(path, torch.float64, weights)
+    ids = [5, 9, 200, 31, 7]
+    if weights in ("stored", "float32"):
+        torch.testing.assert_close(logits(base.decoder, ids), logits(plain.decoder, ids), rtol=1e-12, atol=1e-12)
+    for name, held in base.decoder.named_modules():
+        if isinstance(held, Held):
+            weight = plain.decoder.get_parameter(f"{name.removesuffix('.held')}.weight")
+            weight.copy_(held.rows(slice(None), torch.float64))
+    torch.testing.assert_close(logits(base.decoder, ids), logits(plain.decoder, ids), rtol=1e-9, atol=1e-9)
+    assert base.decoder.n_parameters == plain.decoder.n_parameters
+    assert (base.n_weight_bytes < plain.n_weight_bytes) == (weights != "float32")
+    answers = generate(base.decoder, [ids, ids[:2]], (), 5)
+    assert answers[0] == generate(base.decoder, [ids], (), 5)[0]
+    assert answers[0][0] == int(logits(base.decoder, ids)[0, -1].argmax())
+    adapter = attach(base.decoder, AdapterSettings(rank=2))
+    found, targets = learned_logits(base.decoder, pad([ids], [[False, False, True, True, True]]))
+    torch.nn.functional.cross_entropy(found, targets).backward()  # type: ignore[no-untyped-call]
+    moved = [low.factor_b.grad for low in adapter.maps.values()]
+    assert all(gradient is not None and gradient.abs().sum() > 0 for gradient in moved)
+    assert not any(value.requires_grad for name, value in base.decoder.named_parameters() if "factor" not in name)
+
+
+def test_nf4_over_a_low_bit_base_is_said(tmp_path: Path) -> None:
+    """And an unknown way of holding weights gets the near name."""
+    file = write_gguf(tmp_path / "a.gguf", tiny_decoder(torch.float32))
+    assert open_base(file, weights="nf4").notes == ()
+    kind = gguf.GGMLQuantizationType.Q8_0
+    wide = Decoder(dataclasses.replace(tiny_decoder().spec, d_model=32))
+    for value in wide.parameters():
+        value.data.normal_()
+    low = write_gguf(tmp_path / "b.gguf", wide, kind)
+    (note,) = open_base(low, weights="nf4").notes
+    assert "low-bit already" in note
+    assert open_base(low, weights="int8").notes == ()
+    with pytest.raises(UsageError, match="did you mean 'int8'"):
+        open_base(file, weights="int9")
