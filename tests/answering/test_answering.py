@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 import pytest
+import torch
 
 from foldkit.answering import Answerer, Shots, draw_shots
 from foldkit.formats import InputError
@@ -39,6 +40,31 @@ def test_answers_do_not_depend_on_their_batch_or_order(answerer: Answerer) -> No
     whole = "".join(answerer.streamed(ROWS[0], 6))
     assert alone[0].startswith(whole)
     assert answerer.answers(ROWS[:1], 6, sampling=Sampling(5.0, 3)) != alone[:1]
+
+
+def test_an_answer_ends_before_a_stop(answerer: Answerer) -> None:
+    """Whole and in pieces alike, wherever the stop stands; a text that never comes changes nothing."""
+    whole = answerer.answers([ROWS[0]], 12)[0]
+    assert len(whole) > 4
+    for start in range(1, len(whole) - 1):
+        stop = whole[start : start + 2]
+        expected = whole[: whole.index(stop)]
+        assert answerer.answers([ROWS[0]], 12, stops=["\u2603", stop])[0] == expected
+        assert "".join(answerer.streamed(ROWS[0], 12, stops=["\u2603", stop])) == expected
+    assert answerer.answers([ROWS[0]], 12, stops=["\u2603"])[0] == whole
+
+
+def test_the_likelihood_of_an_answer_is_that_of_its_tokens(answerer: Answerer) -> None:
+    """Against the logits one by one, the end marker included; in any company."""
+    options = ["west", "a longer answer", ""]
+    found = answerer.chosen(ROWS[2], options)
+    assert answerer.chosen(ROWS[2], options[:1]) == pytest.approx(found[:1], rel=1e-9)
+    prompt = answerer.prompt_ids(ROWS[2])
+    for option, likelihood in zip(options, found, strict=True):
+        ids = [*prompt, *answerer.encoder.tokenizer.encode_text(option), answerer.encoder.end_ids[0]]
+        logits = answerer.decoder.logits(answerer.decoder(torch.tensor([ids])))[0].log_softmax(-1)
+        expected = sum(float(logits[place - 1, ids[place]]) for place in range(len(prompt), len(ids)))
+        assert likelihood == pytest.approx(expected, rel=1e-9)
 
 
 def test_shots_stand_before_the_question_in_the_same_form(answerer: Answerer) -> None:

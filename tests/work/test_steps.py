@@ -12,6 +12,7 @@ from foldkit.adapters import read_header
 from foldkit.formats import InputError, UsageError, read_jsonl
 from foldkit.runs import read_log
 from foldkit.training import Finished, TrainEvent
+from foldkit.work import answer_file
 
 
 def test_rows_to_scores(work_folder: Path) -> None:
@@ -92,3 +93,26 @@ def test_leaks_of_the_split_are_found(work_folder: Path) -> None:
     together = foldkit.split(foldkit.read_sheet(path, ["split.group=pair"]))
     assert (together.leaks, bool(together.leaks_ungrouped)) == ((), True)
     assert {finding.name for finding in foldkit.check(foldkit.read_sheet(path))} >= {"duplicates", "few rows"}
+
+
+def test_weights_held_in_few_bits_go_the_whole_way(work_folder: Path) -> None:
+    """Trained, scored and asked over the same base; the adapter's file says how its matrices were held."""
+    sheet = foldkit.read_sheet(work_folder / "fold.toml", ["base.weights=int8", "train.epochs=1"])
+    run = foldkit.train(sheet)
+    assert read_header(run.adapter).weights == "int8"
+    assert foldkit.score(sheet, run).n_rows > 0
+    asked = foldkit.open_asked(run.adapter)
+    assert asked.answerer.decoder.n_parameters > sum(w.numel() for w in asked.answerer.decoder.parameters())
+    options = ["west", "east"]
+    assert asked.choice({"question": "wind 3 west?"}, options) in options
+    questions, out = work_folder / "questions.jsonl", work_folder / "answers.jsonl"
+    questions.write_text("".join(json.dumps({"question": f"wind {i}?"}) + "\n" for i in range(5)))
+    assert list(answer_file(asked, questions, out, max_tokens=3, batch=2)) == [(2, 5), (4, 5), (5, 5)]
+    whole = out.read_text()
+    assert [set(row) for row in read_jsonl(out)] == [{"question", "base", "adapter"}] * 5
+    out.write_text("".join(line + "\n" for line in whole.splitlines()[:3]) + whole.splitlines()[3][:9])
+    assert list(answer_file(asked, questions, out, max_tokens=3)) == [(5, 5)]
+    assert [row["question"] for row in read_jsonl(out)] == [f"wind {i}?" for i in range(5)]
+    questions.write_text('{"question": "another?"}\n')
+    with pytest.raises(InputError, match="choose another --out"):
+        list(answer_file(asked, questions, out))

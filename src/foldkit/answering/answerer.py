@@ -9,7 +9,9 @@ from foldkit.adapters.attaching import Adapter
 from foldkit.adapters.file import AdapterHeader
 from foldkit.formats import InputError
 from foldkit.models.decoder import Decoder
-from foldkit.models.generating import Sampling, generate, stream
+from foldkit.models.generating import generate, stream
+from foldkit.models.likelihood import pad, token_losses
+from foldkit.models.sampling import Sampling
 from foldkit.templates import Markup, Template, Turn, template_from_mapping
 from foldkit.tokens import Encoder, TextSide
 
@@ -56,9 +58,13 @@ class Answerer:
         shots: Shots = NO_SHOTS,
         batch: int = 16,
         sampling: Sampling | None = None,
+        stops: Sequence[str] = (),
         progress: Callable[[int], None] | None = None,
     ) -> list[str]:
-        """Return the answer to each row, those of like prompt length asked together; `progress` hears of each batch."""
+        """Return the answer to each row, those of like prompt length asked together; `progress` hears of each batch.
+
+        An answer ends at its end marker, after `max_tokens`, or before the first of the texts in `stops`.
+        """
         prompts = [self.prompt_ids(row, shots) for row in rows]
         order = sorted(range(len(rows)), key=lambda index: len(prompts[index]))
         texts = [""] * len(rows)
@@ -67,27 +73,48 @@ class Answerer:
                 chosen = order[start : start + batch]
                 found = self._generate([prompts[index] for index in chosen], max_tokens, sampling)
                 for index, ids in zip(chosen, found, strict=True):
-                    texts[index] = self.encoder.tokenizer.decode(ids)
+                    texts[index] = _before(self.encoder.tokenizer.decode(ids), stops)
                 if progress:
                     progress(len(chosen))
         return texts
 
     def streamed(
-        self, row: Mapping[str, str], max_tokens: int, *, adapted: bool = True, sampling: Sampling | None = None
+        self,
+        row: Mapping[str, str],
+        max_tokens: int,
+        *,
+        adapted: bool = True,
+        sampling: Sampling | None = None,
+        stops: Sequence[str] = (),
     ) -> Iterator[str]:
-        """Yield the answer to one row in pieces of text as they are found."""
+        """Yield the answer to one row in pieces of text as they are found; otherwise as `answers`."""
         prompt = self.prompt_ids(row)
         self._check_room([prompt], max_tokens)
         ids: list[int] = []
-        shown = ""
+        n_shown, held = 0, max([len(stop) - 1 for stop in stops], default=0)
+        text = ""
         with self.switched(adapted):
             for _, token in stream(self.decoder, [prompt], self.encoder.end_ids, max_tokens, sampling):
                 ids.append(token)
                 text = self.encoder.tokenizer.decode(ids)
-                # A character of several bytes may be half there; wait for the rest.
-                if not text.endswith("\ufffd"):
-                    yield text[len(shown) :]
-                    shown = text
+                if _before(text, stops) != text:
+                    break
+                # A character of several bytes may be half there, and so may a text that stops the answer.
+                ready = len(text) - held
+                if not text.endswith("\ufffd") and ready > n_shown:
+                    yield text[n_shown:ready]
+                    n_shown = ready
+        if len(rest := _before(text, stops)) > n_shown:
+            yield rest[n_shown:]
+
+    def chosen(self, row: Mapping[str, str], options: Sequence[str], *, adapted: bool = True) -> list[float]:
+        """Return the log-probability (nats) of each of these answers to a row, its end marker included."""
+        prompt = self.template.prompt_turns({slot: row.get(slot, "") for slot in self.template.slots()})
+        examples = [self.encoder.example((*prompt, Turn("assistant", text, learned=True))) for text in options]
+        flags = [[index >= e.n_prompt for index in range(len(e.ids))] for e in examples]
+        with self.switched(adapted):
+            losses, _ = token_losses(self.decoder, pad([e.ids for e in examples], flags))
+        return [-sum(values) for values in losses]
 
     def _generate(self, prompts: list[tuple[int, ...]], max_tokens: int, sampling: Sampling | None) -> list[list[int]]:
         self._check_room(prompts, max_tokens)
@@ -102,3 +129,8 @@ class Answerer:
     def switched(self, adapted: bool) -> contextlib.AbstractContextManager[None]:
         """Switch the adapter on or off for the length of a `with` block; without one there is nothing to switch."""
         return self.adapter.switched(on=adapted) if self.adapter else contextlib.nullcontext()
+
+
+def _before(text: str, stops: Sequence[str]) -> str:
+    """Return the text before the first of the stops in it."""
+    return text[: min((text.index(stop) for stop in stops if stop and stop in text), default=len(text))]

@@ -28,7 +28,7 @@ class BlockType:
 
 
 def _f32(blocks: np.ndarray) -> np.ndarray:
-    return np.asarray(blocks.view("<f4"), np.float32)
+    return blocks.view("<f4").astype(np.float32)
 
 
 def _f16(blocks: np.ndarray) -> np.ndarray:
@@ -48,7 +48,9 @@ def _halves(packed: np.ndarray) -> np.ndarray:
 
 
 def _q8_0(blocks: np.ndarray) -> np.ndarray:
-    return _scale(blocks) * blocks[:, 2:].view(np.int8).astype(np.float32)
+    values = blocks[:, 2:].view(np.int8).astype(np.float32)
+    values *= _scale(blocks)
+    return values
 
 
 def _q4_0(blocks: np.ndarray) -> np.ndarray:
@@ -56,7 +58,9 @@ def _q4_0(blocks: np.ndarray) -> np.ndarray:
 
 
 def _q4_1(blocks: np.ndarray) -> np.ndarray:
-    values: np.ndarray = _scale(blocks) * _halves(blocks[:, 4:]).astype(np.float32) + _scale(blocks, 2)
+    values = _halves(blocks[:, 4:]).astype(np.float32)
+    values *= _scale(blocks)
+    values += _scale(blocks, 2)
     return values
 
 
@@ -187,4 +191,4 @@ def expand_blocks(data: np.ndarray, type_id: int, shape: tuple[int, ...]) -> np.
     """Expand uint8 data (n_bytes,) of one tensor to float32 of the given shape; always a copy."""
     block = BLOCK_TYPES[type_id]
     values = block.expand(data.reshape(-1, block.n_bytes))
-    return np.array(values, dtype=np.float32).reshape(shape)
+    return values.reshape(shape)

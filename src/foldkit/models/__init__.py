@@ -11,7 +11,6 @@ if TYPE_CHECKING:
     from .cache import Cache as Cache
     from .decoder import Decoder as Decoder
     from .folder import save_folder as save_folder
-    from .generating import Sampling as Sampling
     from .generating import generate as generate
     from .generating import stream as stream
     from .likelihood import (
@@ -27,6 +26,7 @@ if TYPE_CHECKING:
         token_losses as token_losses,
     )
     from .rotary import Rope as Rope
+    from .sampling import Sampling as Sampling
     from .settings import BaseSettings as BaseSettings
     from .spec import ModelSpec as ModelSpec
 
@@ -37,9 +37,10 @@ __getattr__, __all__ = lazy_door(
         "cache": ("Cache",),
         "decoder": ("Decoder",),
         "folder": ("save_folder",),
-        "generating": ("Sampling", "generate", "stream"),
+        "generating": ("generate", "stream"),
         "likelihood": ("PaddedBatch", "learned_logits", "pad", "token_losses"),
         "rotary": ("Rope",),
+        "sampling": ("Sampling",),
         "settings": ("BaseSettings",),
         "spec": ("ModelSpec",),
     },

@@ -3,26 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 
 import torch
 from torch import Tensor
 
-from foldkit.formats.settings import within
-
 from .cache import Cache
 from .decoder import Decoder
-
-
-@dataclass(frozen=True)
-class Sampling:
-    """How the next token is chosen: temperature 0 takes the likeliest one."""
-
-    temperature: float = 0.0
-    seed: int = 0
-
-    def __post_init__(self) -> None:
-        within(self.temperature, 0, 10, "sampling", "temperature")
+from .sampling import Sampling, choose
 
 
 def generate(
@@ -54,21 +41,26 @@ def stream(
     """Yield (prompt index, new id) as the ids are found; otherwise as `generate`."""
     longest = _longest(prompts, max_tokens, decoder.spec.max_positions)
     sampling = sampling or Sampling()
-    weight = decoder.embedding.weight
-    ids, real = _left_padded(prompts, longest, weight.device)
-    cache = Cache(decoder.spec, len(prompts), longest + max_tokens, weight.dtype, weight.device)
+    device = decoder.device
+    ids, real = _left_padded(prompts, longest, device)
+    cache = Cache(decoder.spec, len(prompts), longest + max_tokens, decoder.dtype, device)
     draws = [torch.Generator().manual_seed(sampling.seed + index) for index in range(len(prompts))]
-    live = torch.arange(len(prompts), device=weight.device)
+    live = torch.arange(len(prompts), device=device)
     positions = (real.cumsum(1) - 1).clamp(min=0)
     stream_out = decoder(ids, positions=positions, mask=_prompt_mask(real), cache=cache)
+    before = [list(prompt) for prompt in prompts]
     for _ in range(max_tokens):
-        chosen = _choose(decoder.logits(stream_out[:, -1]), sampling, [draws[i] for i in live.tolist()])
-        going = torch.tensor([token not in end_ids for token in chosen.tolist()], device=weight.device)
+        rows = live.tolist()
+        logits = decoder.logits(stream_out[:, -1])
+        chosen = choose(logits, sampling, [draws[row] for row in rows], [before[row] for row in rows])
+        going = torch.tensor([token not in end_ids for token in chosen.tolist()], device=device)
         if not bool(going.all()):
-            rows = going.nonzero()[:, 0]
-            cache.keep_rows(rows)
-            live, chosen, positions, real = live[rows], chosen[rows], positions[rows], real[rows]
-        yield from zip(live.tolist(), chosen.tolist(), strict=True)
+            kept = going.nonzero()[:, 0]
+            cache.keep_rows(kept)
+            live, chosen, positions, real = live[kept], chosen[kept], positions[kept], real[kept]
+        for row, token in zip(live.tolist(), chosen.tolist(), strict=True):
+            before[row].append(token)
+            yield row, token
         if not len(live):
             return
         positions = positions[:, -1:] + 1
@@ -114,11 +106,3 @@ def _prompt_mask(real: Tensor) -> Tensor | None:
     causal = torch.ones(seq, seq, dtype=torch.bool, device=real.device).tril()
     itself = torch.eye(seq, dtype=torch.bool, device=real.device)
     return ((causal & real[:, None, :]) | itself)[:, None]
-
-
-def _choose(logits: Tensor, sampling: Sampling, draws: Sequence[torch.Generator]) -> Tensor:
-    if sampling.temperature == 0:
-        return logits.argmax(dim=-1)
-    shares = torch.softmax(logits.double() / sampling.temperature, dim=-1).cpu()
-    picks = [torch.multinomial(row, 1, generator=draw) for row, draw in zip(shares, draws, strict=True)]
-    return torch.cat(picks).to(logits.device)

@@ -6,6 +6,7 @@ from foldkit.formats.lazy import lazy_door
 
 if TYPE_CHECKING:
     from .asking import Asked as Asked
+    from .asking import answer_file as answer_file
     from .asking import open_asked as open_asked
     from .inputs import Inputs as Inputs
     from .inputs import lint as lint
@@ -25,7 +26,7 @@ if TYPE_CHECKING:
 __getattr__, __all__ = lazy_door(
     __name__,
     {
-        "asking": ("Asked", "open_asked"),
+        "asking": ("Asked", "answer_file", "open_asked"),
         "inputs": ("Inputs", "lint", "open_inputs", "token_lengths"),
         "sheet": ("Sheet", "read_sheet"),
         "scoring_step": ("score",),

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 from foldkit.adapters import load_adapter, read_header
 from foldkit.answering import Answerer
-from foldkit.formats import UsageError, near_name
+from foldkit.formats import InputError, UsageError, append_jsonl, near_name, read_jsonl, write_jsonl
 from foldkit.formats.jsonl import read_text
 from foldkit.models import Sampling, open_base
 from foldkit.runs import RunFolder
@@ -47,15 +47,69 @@ class Asked:
         cells = ({self.main_slot: text} if text else {}) | dict(slots)
         return {name: cell.strip() if self.strip else cell for name, cell in cells.items()}
 
-    def answer(self, row: Mapping[str, str], *, adapted: bool = True, max_tokens: int = 200) -> str:
-        """Return the likeliest answer of the adapter, or of the base itself."""
-        return self.answerer.answers([row], max_tokens, adapted=adapted)[0]
+    def answer(
+        self,
+        row: Mapping[str, str],
+        *,
+        adapted: bool = True,
+        max_tokens: int = 200,
+        sampling: Sampling | None = None,
+        stops: Sequence[str] = (),
+    ) -> str:
+        """Return the answer of the adapter, or of the base itself; the likeliest one without `sampling`."""
+        found = self.answerer.answers([row], max_tokens, adapted=adapted, sampling=sampling, stops=stops)
+        return found[0]
 
     def pieces(
-        self, row: Mapping[str, str], *, adapted: bool = True, max_tokens: int = 200, sampling: Sampling | None = None
+        self,
+        row: Mapping[str, str],
+        *,
+        adapted: bool = True,
+        max_tokens: int = 200,
+        sampling: Sampling | None = None,
+        stops: Sequence[str] = (),
     ) -> Iterator[str]:
         """Yield the answer in pieces as they are found."""
-        return self.answerer.streamed(row, max_tokens, adapted=adapted, sampling=sampling)
+        return self.answerer.streamed(row, max_tokens, adapted=adapted, sampling=sampling, stops=stops)
+
+    def choice(self, row: Mapping[str, str], options: Sequence[str], *, adapted: bool = True) -> str:
+        """Return the likeliest of these answers."""
+        likelihoods = self.answerer.chosen(row, options, adapted=adapted)
+        return options[max(range(len(options)), key=likelihoods.__getitem__)]
+
+
+def answer_file(
+    asked: Asked,
+    source: Path,
+    out: Path,
+    *,
+    max_tokens: int = 200,
+    sampling: Sampling | None = None,
+    stops: Sequence[str] = (),
+    batch: int = 16,
+) -> Iterator[tuple[int, int]]:
+    """Answer every row of a JSON-lines file, appending each with its `base` and `adapter` to `out`; yield done, total.
+
+    Rows that `out` has already are passed over, so that a run that was stopped goes on. Raises InputError when what
+    stands in `out` is of other rows.
+    """
+    rows = [{name: str(value) for name, value in row.items()} for row in read_jsonl(source)]
+    done = read_jsonl(out, tolerate_half_line=True) if out.exists() else []
+    for number, (before, row) in enumerate(zip(done, rows, strict=False), 1):
+        if any(before.get(name) != value for name, value in row.items()):
+            raise InputError(f"{out}, line {number}", "row", "the row of the questions", before, "choose another --out")
+    if out.exists():
+        write_jsonl(out, done)  # without half a line at its end
+    for start in range(len(done), len(rows), batch):
+        piece = rows[start : start + batch]
+        cells = [asked.row("", row) for row in piece]
+        both = [
+            asked.answerer.answers(cells, max_tokens, adapted=adapted, sampling=sampling, stops=stops)
+            for adapted in (False, True)
+        ]
+        for row, base, adapter in zip(piece, *both, strict=True):
+            append_jsonl(out, {**row, "base": base, "adapter": adapter})
+        yield start + len(piece), len(rows)
 
 
 def open_asked(adapter_at: Path, base_at: Path | None = None) -> Asked:
@@ -65,7 +119,7 @@ def open_asked(adapter_at: Path, base_at: Path | None = None) -> Asked:
     """
     header = read_header(adapter_at)
     path = base_at or base_path(header.base, _sheet_folder(RunFolder(adapter_at.parent)))
-    base = open_base(path)
+    base = open_base(path, weights=header.weights)
     adapter, header = load_adapter(adapter_at, base)
     return Asked(Answerer.of_adapter(base.decoder, open_text_side(path), adapter, header), header.strip)
 
