@@ -11,21 +11,23 @@ def attend(query: Tensor, key: Tensor, value: Tensor, mask: Tensor | None, scale
     """Return the values mixed by the softmax of scale * query · key, (batch, n_heads, seq, head_dim).
 
     query: (batch, n_heads, seq, head_dim); key, value: (batch, n_kv_heads, keys, head_dim). mask: bool
-    (batch, 1, seq, keys), None for plain causal with as many keys as queries. A cap above 0 bounds the products by
-    cap * tanh(x / cap) (Bello et al. 2017, section 5.1).
+    (batch, 1, seq, keys); None for plain causal with as many keys as queries, or for one query that sees all keys.
+    A cap above 0 bounds the products by cap * tanh(x / cap) (Bello et al. 2017, section 5.1).
     """
-    grouped = query.shape[1] != key.shape[1]
+    grouped, several = query.shape[1] != key.shape[1], query.shape[2] > 1
     if not cap:
         return functional.scaled_dot_product_attention(
-            query, key, value, attn_mask=mask, is_causal=mask is None, scale=scale, enable_gqa=grouped
+            query, key, value, attn_mask=mask, is_causal=mask is None and several, scale=scale, enable_gqa=grouped
         )
     if grouped:
         n_times = query.shape[1] // key.shape[1]
         key, value = key.repeat_interleave(n_times, dim=1), value.repeat_interleave(n_times, dim=1)
-    if mask is None:
+    if mask is None and several:
         mask = torch.ones(query.shape[2], key.shape[2], dtype=torch.bool, device=query.device).tril()
     products = cap * torch.tanh(query @ key.transpose(-1, -2) * scale / cap)
-    return torch.softmax(products.masked_fill(~mask, float("-inf")), dim=-1) @ value
+    if mask is not None:
+        products = products.masked_fill(~mask, float("-inf"))
+    return torch.softmax(products, dim=-1) @ value
 
 
 def window_mask(mask: Tensor | None, window: int, n_queries: int, n_keys: int, device: torch.device) -> Tensor | None:

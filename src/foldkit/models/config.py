@@ -13,7 +13,7 @@ from .rotary import Rope
 
 # Keys that say nothing about what the decoder computes when it answers or when its adapter is trained.
 _INERT = re.compile(
-    r"_.*|architectures|auto_map|.*dtype|.*token_ids?|.*dropout.*|.*_?pdrop.*|initializer_range|transformers.*|use_cache"
+    r"_.*|architectures|auto_map|.*dtype|.*token_ids?|.*dropout.*|.*_?pdrop.*|initializer_range|.*_version|.*\.js_config|use_cache"
     r"|pretraining_tp|gradient_checkpointing|output_.*|return_dict|tokenizer_class|task_specific_params|summary_.*"
     r"|id2label|label2id|problem_type|finetuning_task|chunk_size.*|pruned_heads|is_.*|model_type|name_or_path|n_ctx"
     r"|cache_implementation|use_flash_attn|use_mamba_kernels|original_max_position_embeddings|classifier_.*"

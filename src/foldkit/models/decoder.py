@@ -14,17 +14,11 @@ from torch.nn import functional
 from .attention import attend, window_mask
 from .cache import Cache
 from .held import FrozenEmbedding, Held, product
+from .linear import Linear, linear
 from .rotary import Rope, rotary_angles, rotate
 from .spec import ModelSpec
 
 Angles = tuple[Tensor, Tensor] | None
-
-
-class Linear(nn.Linear):
-    """A linear map without a start of its own: its weights are always given."""
-
-    def reset_parameters(self) -> None:
-        """Leave the weights as they are."""
 
 
 class Embedding(nn.Embedding):
@@ -48,7 +42,10 @@ class Norm(nn.Module):
         if self.kind == "layer":
             return functional.layer_norm(x, (x.shape[-1],), self.weight, self.bias, self.eps)
         weight = self.weight + 1 if self.kind == "rms offset" else self.weight
-        return functional.rms_norm(x, (x.shape[-1],), weight, self.eps)
+        if torch.is_grad_enabled():
+            return functional.rms_norm(x, (x.shape[-1],), weight, self.eps)
+        # The same in fewer calls, which count where a step has one token.
+        return (x * (x.square().mean(-1, keepdim=True) + self.eps).rsqrt()).mul_(weight)
 
 
 class Attention(nn.Module):
@@ -177,7 +174,7 @@ class Decoder(nn.Module):
         """Return the normed stream (batch, seq, d_model) for token ids, int64 (batch, seq).
 
         positions: int64 (batch, seq), counting from 0 by default. mask: bool (batch, 1, seq, keys), True where a
-        query may look; plain causal when None, which needs an empty cache or none.
+        query may look; plain causal when None, which needs one query, or an empty cache or none.
         """
         if positions is None:
             positions = torch.arange(ids.shape[1], device=ids.device)[None]
@@ -206,7 +203,7 @@ class Decoder(nn.Module):
         elif isinstance(self.embedding, FrozenEmbedding):
             logits = product(stream, self.embedding.held)
         else:
-            logits = functional.linear(stream, self.embedding.weight)
+            logits = linear(stream, self.embedding.weight)
         if self.spec.logit_scale != 1:
             logits = logits * self.spec.logit_scale
         cap = self.spec.logit_cap

@@ -67,15 +67,7 @@ def stream(
         real = torch.cat((real, torch.ones_like(real[:, :1])), dim=1)
         if cache.length < cache.room:
             mask = None if bool(real.all()) else real[:, None, None, :]
-            stream_out = _step(decoder, chosen[:, None], positions, mask, cache)
-
-
-def _step(decoder: Decoder, ids: Tensor, positions: Tensor, mask: Tensor | None, cache: Cache) -> Tensor:
-    # One query may look at every key so far: a plain causal mask would hide all but the first.
-    if mask is None:
-        mask = torch.ones(1, 1, 1, cache.length + 1, dtype=torch.bool, device=ids.device)
-    out: Tensor = decoder(ids, positions=positions, mask=mask, cache=cache)
-    return out
+            stream_out = decoder(chosen[:, None], positions=positions, mask=mask, cache=cache)
 
 
 def _longest(prompts: Sequence[Sequence[int]], max_tokens: int, max_positions: int) -> int:
