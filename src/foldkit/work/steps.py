@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import functools
 import json
 import os
 from collections.abc import Callable
@@ -29,7 +30,6 @@ from foldkit.datasets import (
     too_few,
     write_assignment,
 )
-from foldkit.datasets.building import PartsOf
 from foldkit.datasets.checks import read_findings, write_findings
 from foldkit.datasets.splitting import check_parts, counts
 from foldkit.formats import InputError, fingerprint_files, fingerprint_value, write_aside
@@ -93,14 +93,20 @@ def build(sheet: Sheet, inputs: Inputs | None = None) -> Dataset:
     if dataset is not None:
         return dataset
     if sheet.split.by_row:
-        parts_of: PartsOf = lambda table: parts_of_keys(row_keys(table, sheet.split), sheet.split)  # noqa: E731
-        return build_dataset(inputs.stream(), inputs.coder, parts_of, folder, made_from, sheet.split)
+        own = functools.partial(_own_parts, sheet.split)
+        return build_dataset(inputs.stream(), inputs.coder, own, folder, made_from, sheet.split)
     assigned = _assigned(sheet, inputs)
-    parts_of = lambda table: assigned.parts.loc[table.index]  # noqa: E731
-    dataset = build_dataset(inputs.stream(), inputs.coder, parts_of, folder, made_from, sheet.split)
+    dataset = build_dataset(
+        inputs.stream(), inputs.coder, lambda table: assigned.parts.loc[table.index], folder, made_from, sheet.split
+    )
     if sheet.split.keeps:
         write_assignment(folder, sheet.split, assigned.keys["content"], assigned.parts)
     return dataset
+
+
+def _own_parts(settings: SplitSettings, table: pd.DataFrame) -> pd.Series[Any]:
+    """Return the parts of rows that can be told from each row alone."""
+    return parts_of_keys(row_keys(table, settings), settings)
 
 
 @dataclass(frozen=True)
