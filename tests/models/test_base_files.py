@@ -15,11 +15,13 @@ import torch
 
 from foldkit.formats import InputError
 from foldkit.models import Decoder, fingerprint_base, open_base
+from foldkit.models.families import spec_from_config
 from foldkit.models.folder import read_folder
 from foldkit.models.gguf_families import GGUF_FAMILIES
 from foldkit.models.weights import file_names
 
 from ..conftest import tiny_decoder, write_base
+from .family_cases import CONFIGS, config_of
 
 IDS = torch.tensor([[5, 9, 200, 31, 7]])
 
@@ -138,3 +140,22 @@ def test_missing_and_damaged_files_are_refused(tmp_path: Path, tokenizer_text: s
     writer.close()
     with pytest.raises(InputError, match=r"token_embd.weight"):
         open_base(tmp_path / "e.gguf")
+
+
+TABLES = ({"a": 1}, {"rope_type": []}, {"type": "yarn", "factor": "x"})
+ODD = ("x", -1, 0, [], True, None, 1.5, [1], ["x"] * 4, float("nan"), *TABLES)
+KEYS = ("rope_parameters", "rope_scaling", "sliding_window", "layer_types", "attention_layers", "head_dim")
+
+
+@pytest.mark.parametrize("case", CONFIGS)
+def test_any_value_of_any_key_is_served_or_refused(case: str) -> None:
+    """Never another error; most odd values are refused."""
+    config, refused = config_of(case), 0
+    for key in {**dict.fromkeys(KEYS), **config}:
+        for value in ODD:
+            try:
+                spec_from_config({**config, key: value}, "here")
+            except InputError as error:
+                refused += 1
+                assert str(error).startswith("here")
+    assert refused > 60

@@ -113,6 +113,44 @@ def test_weights_held_in_few_bits_go_the_whole_way(work_folder: Path) -> None:
     out.write_text("".join(line + "\n" for line in whole.splitlines()[:3]) + whole.splitlines()[3][:9])
     assert list(answer_file(asked, questions, out, max_tokens=3)) == [(5, 5)]
     assert [row["question"] for row in read_jsonl(out)] == [f"wind {i}?" for i in range(5)]
+    questions.write_text('{"question": "wind 0?"}\n')
+    with pytest.raises(InputError, match="line 2"):
+        list(answer_file(asked, questions, out))
     questions.write_text('{"question": "another?"}\n')
     with pytest.raises(InputError, match="choose another --out"):
         list(answer_file(asked, questions, out))
+
+
+def test_files_of_a_split_are_those_of_the_source(work_folder: Path) -> None:
+    """Their rows are the part; a name that is none of them, and a source with a shape, are refused before anything."""
+    half = (work_folder / "rows.jsonl").read_text().splitlines(keepends=True)
+    (work_folder / "rows.jsonl").write_text("".join(half[:32]))
+    (work_folder / "held.jsonl").write_text("".join(half[32:]))
+    changes = ["rows.source=*.jsonl", "split.files={test='held.jsonl'}"]
+    dataset = foldkit.build(foldkit.read_sheet(work_folder / "fold.toml", changes))
+    assert dataset.parts["test"].rows.tolist() == list(range(1, 9))
+    with pytest.raises(UsageError, match=r"did you mean 'held\.jsonl'"):
+        foldkit.split(foldkit.read_sheet(work_folder / "fold.toml", [changes[0], "split.files={test='hold.jsonl'}"]))
+    shaped = [*changes, "rows.bilingual={first='question', second='answer'}", "template.use=translation"]
+    with pytest.raises(UsageError, match="a source that needs no shape"):
+        foldkit.build(foldkit.read_sheet(work_folder / "fold.toml", shaped))
+
+
+@pytest.mark.parametrize("change", ["split.seed=3", "split.seed=4", "split.test=20"])
+def test_a_split_is_compared_with_one_by_the_same_seed_and_sizes(work_folder: Path, change: str) -> None:
+    """Every question stands twice: kept together none leaks, and without the group those that the split gives."""
+    rows = [{"question": f"wind {i % 20}?", "answer": "west", "nr": i, "day": f"d{i % 20}"} for i in range(40)]
+    (work_folder / "rows.jsonl").write_text("".join(json.dumps(row) + "\n" for row in rows))
+    sheet = work_folder / "fold.toml"
+    alone = foldkit.split(foldkit.read_sheet(sheet, [change]))
+    grouped = foldkit.split(foldkit.read_sheet(sheet, [change, "split.group=day"]))
+    assert grouped.leaks == ()
+    assert grouped.leaks_ungrouped == alone.leaks == alone.leaks_ungrouped != ()
+
+
+def test_an_empty_source_is_said_where_it_is_read(work_folder: Path) -> None:
+    """Not as a part without rows; nothing is left behind."""
+    (work_folder / "rows.jsonl").write_text("\n")
+    with pytest.raises(InputError, match="an empty file"):
+        foldkit.build(foldkit.read_sheet(work_folder / "fold.toml"))
+    assert list((work_folder / "built").iterdir()) == []

@@ -120,8 +120,8 @@ def show_lengths(lengths: list[int], window: int) -> None:
 
 def shown_row(inputs: Inputs, wanted: int | None) -> int:
     """Return the row to show: the one that is wanted, or the first that can be used."""
-    from foldkit.datasets.pairs import rows_of
     from foldkit.formats import UsageError
+    from foldkit.rows.tables import rows_of
 
     rows = dict(rows_of(inputs.table))
     if wanted is not None and wanted not in rows:
@@ -134,7 +134,7 @@ def show_row(inputs: Inputs, number: int) -> None:
     """Print one row as turns in the base's markup, the learned tokens marked: in colour, or in 【 】 without it."""
     from rich.text import Text
 
-    from foldkit.datasets.pairs import rows_of
+    from foldkit.rows.tables import rows_of
 
     row = dict(rows_of(inputs.table))[number]
     blank = [slot for slot in inputs.template.needed_slots(row) if not row[slot]]

@@ -23,9 +23,9 @@ KEYS = {"k": "keep", "d": "drop", "e": "edit", "b": "back", "q": "quit"}
 def review(sheet_file: Path, changes: tuple[str, ...], only_odd: bool) -> None:
     """Walk the rows one by one: keep, drop or edit. Go on any time; the source is never changed."""
     from foldkit.datasets import check_pairs, pairs_of
-    from foldkit.datasets.pairs import rows_of
     from foldkit.formats import fingerprint_value
     from foldkit.rows.decisions import Decision, decide, read_decisions, undecided
+    from foldkit.rows.tables import rows_of
     from foldkit.work import open_inputs
     from foldkit.work.inputs import decisions_path
 

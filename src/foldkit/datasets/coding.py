@@ -10,12 +10,11 @@ from typing import NamedTuple
 import pandas as pd
 
 from foldkit.rows import Rows
-from foldkit.rows.tables import column
+from foldkit.rows.tables import column, rows_of
 from foldkit.templates import Outline, Template
 from foldkit.tokens import Encoder, Layout, TextTokenizer
 
 from .examples import Examples
-from .pairs import rows_of
 
 
 @dataclass(frozen=True)

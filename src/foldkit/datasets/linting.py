@@ -9,11 +9,12 @@ import pandas as pd
 
 from foldkit.formats import InputError
 from foldkit.rows.shapes import SOURCE_ROW
+from foldkit.rows.tables import rows_of
 from foldkit.templates import Template, Turn
 
 from .checks import Finding, swapped
 from .coding import Coder, code_rows
-from .pairs import pairs_of, rows_of
+from .pairs import pairs_of
 
 
 def lint_template(table: pd.DataFrame, coder: Coder, besides: Collection[str] = ()) -> list[Finding]:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 import pandas as pd
 
+from foldkit.rows.tables import rows_of
 from foldkit.templates import Template
 
 
@@ -35,15 +36,6 @@ def pairs_of(table: pd.DataFrame, template: Template) -> dict[int, Pair]:
             continue
         pairs[row] = Pair("\n\n".join(turn.text for turn in prompt), reply)
     return pairs
-
-
-def rows_of(table: pd.DataFrame) -> list[tuple[int, dict[str, str]]]:
-    """Return row numbers with their cells by column."""
-    names = [str(name) for name in table.columns]
-    cells = zip(*(table[name].tolist() for name in table.columns), strict=True)
-    return [
-        (row, dict(zip(names, values, strict=True))) for row, values in zip(table.index.tolist(), cells, strict=True)
-    ]
 
 
 def texts_of(pairs: Mapping[int, Pair]) -> dict[int, str]:

@@ -15,7 +15,7 @@ from pathlib import Path
 import numpy as np
 import pandas as pd
 
-from foldkit.formats import InputError, UsageError, one_of
+from foldkit.formats import InputError, UsageError, near_name, one_of
 from foldkit.formats.settings import within
 from foldkit.rows.near import near_clusters
 from foldkit.rows.tables import column, times
@@ -148,12 +148,21 @@ def parts_of_keys(
     return placed.where(own == "", own).rename("part")
 
 
+def check_files(settings: SplitSettings, files: Sequence[Path]) -> None:
+    """Raise UsageError for a part whose file is not among those of the source; a shaped source has none."""
+    for part, name in settings.files.items():
+        if not any(path.match(name) for path in files):
+            known = [path.name for path in files]
+            allowed = f"a file of the source: {', '.join(known)}" if known else "a source that needs no shape"
+            raise UsageError("[split]", f"files, {part}", allowed, name, near_name(name, known))
+
+
 def check_parts(n_rows: Mapping[str, int], settings: SplitSettings) -> None:
     """Raise InputError for a part that has no row although it has a share."""
     for part in PARTS:
         if n_rows[part] == 0 and (part == "train" or settings.wanted(part) > 0 or part in settings.files):
             what = f"none of {sum(n_rows.values())}"
-            raise InputError("[split]", f"rows in {part}", "at least one", what, "add rows or raise the share")
+            raise InputError("[split]", f"rows in {part}", "at least one", what, "add rows, or change the shares")
 
 
 def counts(parts: Sequence[str]) -> dict[str, int]:

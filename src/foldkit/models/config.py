@@ -49,6 +49,14 @@ class Config:
             raise InputError(self.where, key, "a positive number", value, "check that the file is complete")
         return float(value)
 
+    def whole_or_none(self, key: str) -> int:
+        """Return a whole number, 0 where the key is missing or null."""
+        return 0 if self.get(key) is None else self.whole(key)
+
+    def cap(self, key: str) -> float:
+        """Return a bound, 0 where the key is missing or null."""
+        return 0.0 if self.get(key) is None else self.positive(key)
+
     def flag(self, key: str, default: bool = False) -> bool:
         """Return true or false."""
         value = self.get(key, default)
@@ -59,7 +67,7 @@ class Config:
     def one_of(self, key: str, allowed: Mapping[Any, Any], default: Any) -> Any:
         """Return what `allowed` gives for the value; raises InputError naming the key for any other."""
         value = self.get(key, default)
-        if value not in allowed:
+        if not isinstance(value, str) or value not in allowed:
             raise InputError(self.where, key, " or ".join(map(repr, allowed)), value, _TODO)
         return allowed[value]
 
@@ -77,10 +85,14 @@ class Config:
 
     def rope(self, head_dim: int, share: float = 1.0, base: float = 10000.0) -> Rope:
         """Return the rotary positions of the config, in its older or its newer form."""
-        given: dict[str, Any] = self.get("rope_parameters") or self.get("rope_scaling") or {}
-        self._read |= {"rope_parameters", "rope_scaling"}
+        older, newer = self.get("rope_scaling"), self.get("rope_parameters")
+        given = newer or older or {}
+        if not isinstance(given, Mapping):
+            raise InputError(self.where, "rotary scaling", "a table of keys", given, "check the file")
         inner = Config(given, f"{self.where}, rotary scaling")
         base = self.positive("rope_theta", inner.get("rope_theta", base))
+        if base <= 1:
+            raise InputError(self.where, "rope_theta", "a number above 1", base, "check the file")
         share = inner.positive("partial_rotary_factor", share)
         n_dims = int(head_dim * share)
         if n_dims % 2 or not 0 < n_dims <= head_dim:
@@ -102,7 +114,7 @@ class Config:
             return {}
         if kind == "linear":
             return {"scaling": kind, "factor": inner.positive("factor")}
-        limit = self.values.get("max_position_embeddings", 2048)
+        limit = self.whole("max_position_embeddings", 2048)
         top = self.values.get("original_max_position_embeddings")
         original = inner.whole("original_max_position_embeddings", top or limit)
         if kind == "longrope":
@@ -110,6 +122,9 @@ class Config:
         factor = inner.positive("factor")
         if kind == "llama3":
             bounds = {"low": inner.positive("low_freq_factor"), "high": inner.positive("high_freq_factor")}
+            if bounds["high"] <= bounds["low"]:
+                allowed = f"above low_freq_factor {bounds['low']:g}"
+                raise InputError(inner.where, "high_freq_factor", allowed, bounds["high"], "check the file")
             return {"scaling": kind, "factor": factor, "original": original, **bounds}
         inner.fixed("mscale", None)
         inner.fixed("mscale_all_dim", None)

@@ -91,14 +91,14 @@ def _llama(c: Config) -> dict[str, Any]:
 
 def _mistral(c: Config) -> dict[str, Any]:
     found = _llama(c)
-    window = c.get("sliding_window", 0)
+    window = c.whole_or_none("sliding_window")
     return found | {"windows": (window,) * found["n_layers"] if window else ()}
 
 
 def _late_windows(c: Config, n_layers: int) -> tuple[int, ...]:
     """Return the windows of a config that switches them on from a layer on, or names the kind of every layer."""
-    window, kinds = c.get("sliding_window", 0), c.per_layer("layer_types", n_layers)
-    first = c.get("max_window_layers", n_layers)
+    window, kinds = c.whole_or_none("sliding_window"), c.per_layer("layer_types", n_layers)
+    first = c.whole("max_window_layers", n_layers)
     if kinds is None:
         kinds = ["sliding_attention" if layer >= first else "full_attention" for layer in range(n_layers)]
     if not c.flag("use_sliding_window") or not window:
@@ -109,7 +109,7 @@ def _late_windows(c: Config, n_layers: int) -> tuple[int, ...]:
 def _windows(kinds: list[Any], window: int, c: Config) -> tuple[int, ...]:
     known = {"sliding_attention": window, "full_attention": 0}
     for kind in kinds:
-        if kind not in known:
+        if not isinstance(kind, str) or kind not in known:
             raise InputError(c.where, "layer_types", " or ".join(known), kind, "choose another base")
     return tuple(known[kind] for kind in kinds)
 
@@ -149,8 +149,8 @@ def _gemma2(c: Config) -> dict[str, Any]:
     return found | {
         "norm_places": "both",
         "attention_scale": c.positive("query_pre_attn_scalar", 256.0) ** -0.5,
-        "attention_cap": float(c.get("attn_logit_softcapping", 0.0)),
-        "logit_cap": float(c.get("final_logit_softcapping", 0.0)),
+        "attention_cap": c.cap("attn_logit_softcapping"),
+        "logit_cap": c.cap("final_logit_softcapping"),
         "windows": _windows(kinds, c.whole("sliding_window", 4096), c),
     }
 
@@ -168,8 +168,8 @@ def _gemma3(c: Config) -> dict[str, Any]:
         "rope": c.rope(head_dim, base=1e6),
         "local_rope": Config({"rope_theta": c.positive("rope_local_base_freq", 10000.0)}, c.where).rope(head_dim),
         "attention_scale": c.positive("query_pre_attn_scalar", 256.0) ** -0.5,
-        "attention_cap": float(c.get("attn_logit_softcapping", 0.0)),
-        "logit_cap": float(c.get("final_logit_softcapping", 0.0)),
+        "attention_cap": c.cap("attn_logit_softcapping"),
+        "logit_cap": c.cap("final_logit_softcapping"),
         "windows": _windows(kinds, c.whole("sliding_window", 4096), c),
     }
 
@@ -242,7 +242,7 @@ def _gpt_neo(c: Config) -> dict[str, Any]:
     kinds = c.per_layer("attention_layers", n_layers) or [("global", "local")[n % 2] for n in range(n_layers)]
     windows = {"global": 0, "local": c.whole("window_size", 256)}
     for kind in kinds:
-        if kind not in windows:
+        if not isinstance(kind, str) or kind not in windows:
             raise InputError(c.where, "attention_layers", "global or local", kind, "choose another base")
     return {
         "vocab_size": c.whole("vocab_size"),
@@ -370,7 +370,7 @@ def spec_from_config(config: Mapping[str, Any], where: str) -> ModelSpec:
     Raises InputError naming the key that is missing, out of range, or says something that the decoder cannot do.
     """
     name = config.get("model_type")
-    if name not in FAMILIES:
+    if not isinstance(name, str) or name not in FAMILIES:
         known = ", ".join(FAMILIES)
         raise InputError(where, "model_type", f"one of {known}", name, near_name(str(name), FAMILIES))
     reader = Config(config, where)

@@ -6,14 +6,15 @@ passed over when the row itself has changed.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
-from typing import Any
 
 import pandas as pd
 
 from foldkit.formats import append_jsonl, fingerprint_value, one_of, read_jsonl
+
+from .tables import rows_of
 
 CHOICES = ("keep", "drop", "edit")
 
@@ -49,7 +50,7 @@ def apply_decisions(table: pd.DataFrame, decisions: Mapping[str, Decision]) -> t
     if not decisions:
         return table, []
     table, dropped = table.copy(), []
-    for row, cells in _rows(table):
+    for row, cells in rows_of(table):
         decision = decisions.get(fingerprint_value(cells))
         if decision is not None and decision.choice == "drop":
             dropped.append(row)
@@ -61,9 +62,4 @@ def apply_decisions(table: pd.DataFrame, decisions: Mapping[str, Decision]) -> t
 
 def undecided(table: pd.DataFrame, decisions: Mapping[str, Decision]) -> list[int]:
     """Return the numbers of the rows that no decision was made on."""
-    return [row for row, cells in _rows(table) if fingerprint_value(cells) not in decisions]
-
-
-def _rows(table: pd.DataFrame) -> Iterable[tuple[int, dict[str, Any]]]:
-    records = table.to_dict("records")
-    return [(int(row), {str(k): v for k, v in cells.items()}) for row, cells in zip(table.index, records, strict=True)]
+    return [row for row, cells in rows_of(table) if fingerprint_value(cells) not in decisions]

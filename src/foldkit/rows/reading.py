@@ -46,42 +46,44 @@ def read_rows(settings: RowsSettings, folder: Path) -> Rows:
     Raises InputError for a missing, empty, damaged or unknown file, for a column named in `columns` that is not
     there, and by `on_bad = "stop"` for the first row that cannot be read.
     """
-    return collected(stream_rows(settings, folder), settings, folder)
+    return collected(stream_rows(settings, folder))
 
 
-def collected(pieces: Iterable[Rows], settings: RowsSettings, folder: Path) -> Rows:
-    """Return the pieces of a source as one; raises InputError when they hold no row."""
+def collected(pieces: Iterable[Rows]) -> Rows:
+    """Return the pieces of a source as one."""
     chunks = list(pieces)
-    bad = tuple(row for chunk in chunks for row in chunk.bad)
     tables = [chunk.table for chunk in chunks if not chunk.table.empty]
-    if not tables:
-        raise no_rows(settings, folder, len(bad))
-    table = tables[0] if len(tables) == 1 else pd.concat(tables).fillna("")
+    table = tables[0] if len(tables) == 1 else pd.concat(tables).fillna("") if tables else pd.DataFrame()
+    bad = tuple(row for chunk in chunks for row in chunk.bad)
     return Rows(table, bad, tuple(file for chunk in chunks for file in chunk.files))
-
-
-def no_rows(settings: RowsSettings, folder: Path, n_bad: int) -> InputError:
-    """Return the error for a source that has no row that can be used."""
-    found = f"none of {n_bad}" if n_bad else "an empty file"
-    return InputError(folder / settings.source, "rows", "at least one row", found, "check the export")
 
 
 def stream_rows(settings: RowsSettings, folder: Path, n_rows: int = 5_000) -> Iterator[Rows]:
     """Yield the rows of a source in tables of at most `n_rows`, in order, so that memory stays flat.
 
-    A source with a shape, such as a transcript, is read as a whole and shaped first.
+    A source with a shape, such as a transcript, is read as a whole and shaped first. Errors are those of `read_rows`.
     """
-    shape = settings.shape
-    if shape is None:
-        yield from _read(settings, folder, n_rows)
+    pieces = _shaped(settings, folder, n_rows) if settings.shape else _read(settings, folder, n_rows)
+    n_read, n_bad = 0, 0
+    for rows in pieces:
+        n_read, n_bad = n_read + len(rows.table), n_bad + len(rows.bad)
+        yield rows
+    if not n_read:
+        found = f"none of {n_bad}" if n_bad else "an empty file"
+        raise InputError(folder / settings.source, "rows", "at least one row", found, "check the export")
+
+
+def _shaped(settings: RowsSettings, folder: Path, n_rows: int) -> Iterator[Rows]:
+    assert settings.shape is not None
+    rows = collected(_read(settings, folder, n_rows))
+    if rows.table.empty:
+        yield rows
         return
-    rows = collected(_read(settings, folder, n_rows), settings, folder)
-    table, left_out = SHAPES[shape](rows.table, getattr(settings, shape))
+    table, left_out = SHAPES[settings.shape](rows.table, getattr(settings, settings.shape))
     bad = (*rows.bad, *(BadRow(row, f"source row {row}: {reason}") for row, reason in left_out.items()))
-    for start in range(0, len(table), n_rows):
-        yield Rows(table.iloc[start : start + n_rows], () if start else bad)
-    if table.empty:
-        yield Rows(table, bad)
+    yield Rows(table.iloc[:n_rows], bad)
+    for start in range(n_rows, len(table), n_rows):
+        yield Rows(table.iloc[start : start + n_rows])
 
 
 def _read(settings: RowsSettings, folder: Path, n_rows: int) -> Iterator[Rows]:

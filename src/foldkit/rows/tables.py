@@ -1,4 +1,4 @@
-"""Columns of a table: found by name, and read as times."""
+"""A table's rows as cells by column; its columns, found by name, and read as times."""
 
 from __future__ import annotations
 
@@ -30,3 +30,12 @@ def times(cells: pd.Series[Any]) -> pd.Series[Any]:
         todo = "write times as 2026-03-14 or 2026-03-14T18:00, or as numbers"
         raise InputError(f"row {row}, column {cells.name}", "time", "a date or a number", cells[row], todo)
     return (dates - pd.Timestamp(0, tz="UTC")).dt.total_seconds()
+
+
+def rows_of(table: pd.DataFrame) -> list[tuple[int, dict[str, str]]]:
+    """Return row numbers with their cells by column."""
+    names = [str(name) for name in table.columns]
+    cells = zip(*(table[name].tolist() for name in table.columns), strict=True)
+    return [
+        (row, dict(zip(names, values, strict=True))) for row, values in zip(table.index.tolist(), cells, strict=True)
+    ]

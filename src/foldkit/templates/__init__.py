@@ -1,4 +1,4 @@
-"""A row to turns, turns to segments of text."""
+"""A row to turns, turns to pieces of markup with texts between."""
 
 from .markup import HEADINGS, Markup, Written
 from .rendering import Shape

@@ -1,4 +1,4 @@
-"""Markup: how turns become one text for a given model, as segments of markup and of row text.
+"""Markup: how turns become one text for a given model, as pieces of markup and the texts between.
 
 A markup is a Jinja template: the one a model's own files carry, or our headings for a model without one. It is
 rendered in a sandbox with a stand-in for each turn's text, and cut at the stand-ins, so that markup and text stay

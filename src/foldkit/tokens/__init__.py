@@ -1,4 +1,4 @@
-"""Tokenizers, end markers and markup read from model files; the one path from segments to ids."""
+"""Tokenizers, end markers and markup read from model files; the one path from turns to ids."""
 
 from .base_files import TextSide, open_text_side
 from .encoding import Encoded, Encoder, Layout

@@ -95,8 +95,9 @@ def answer_file(
     """
     rows = [{name: str(value) for name, value in row.items()} for row in read_jsonl(source)]
     done = read_jsonl(out, tolerate_half_line=True) if out.exists() else []
-    for number, (before, row) in enumerate(zip(done, rows, strict=False), 1):
-        if any(before.get(name) != value for name, value in row.items()):
+    for number, before in enumerate(done, 1):
+        row = rows[number - 1] if number <= len(rows) else None
+        if row is None or any(before.get(name) != value for name, value in row.items()):
             raise InputError(f"{out}, line {number}", "row", "the row of the questions", before, "choose another --out")
     if out.exists():
         write_jsonl(out, done)  # without half a line at its end

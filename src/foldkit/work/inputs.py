@@ -39,7 +39,7 @@ class Inputs:
     @functools.cached_property
     def table(self) -> pd.DataFrame:
         """All rows at once."""
-        return collected(self.stream(), self.sheet.rows, self.sheet.folder).table
+        return collected(self.stream()).table
 
     @functools.cached_property
     def encoder(self) -> Encoder:

@@ -10,11 +10,10 @@ from dataclasses import dataclass
 from foldkit.adapters import load_adapter
 from foldkit.answering import Answerer, draw_shots
 from foldkit.datasets import Dataset
-from foldkit.datasets.pairs import rows_of
 from foldkit.formats import InputError, fingerprint_files, write_aside, write_jsonl
 from foldkit.formats.jsonl import read_text
 from foldkit.models import open_base
-from foldkit.rows.tables import column
+from foldkit.rows.tables import column, rows_of
 from foldkit.runs import RunFolder
 from foldkit.scoring import Contender, Scorecard, contender_replies, make_scorecard
 from foldkit.scoring.contender import text_loss

@@ -31,10 +31,9 @@ from foldkit.datasets import (
     write_assignment,
 )
 from foldkit.datasets.checks import read_findings, write_findings
-from foldkit.datasets.splitting import check_parts, counts
+from foldkit.datasets.splitting import check_files, check_parts, counts
 from foldkit.formats import InputError, fingerprint_files, fingerprint_value, write_aside
 from foldkit.rows import find_files
-from foldkit.rows.reading import no_rows
 from foldkit.runs import LogWriter, RunFolder, new_run, read_log
 
 from .inputs import Inputs, decisions_path, open_inputs
@@ -64,7 +63,7 @@ def split(sheet: Sheet) -> Split:
     leaks = find_leaks(pairs, parts, near)
     ungrouped = leaks
     if sheet.split.group:
-        alone = SplitSettings(_share(sheet.split.validation, parts), _share(sheet.split.test, parts))
+        alone = dataclasses.replace(sheet.split, group="", files={})
         ungrouped = find_leaks(pairs, assign_parts(inputs.table, alone), near)
     return Split(parts, tuple(leaks), tuple(ungrouped))
 
@@ -117,18 +116,12 @@ class _Assigned:
 
 def _assigned(sheet: Sheet, inputs: Inputs) -> _Assigned:
     """Assign all rows in a pass of their own, which keeps only the keys of each."""
+    check_files(sheet.split, [] if sheet.rows.shape else find_files(sheet.rows.source, sheet.folder))
     chunks = (chunk for chunk in inputs.stream() if not chunk.table.empty)
-    found = [row_keys(chunk.table, sheet.split, chunk.files) for chunk in chunks]
-    if not found:
-        raise no_rows(sheet.rows, sheet.folder, 0)
-    keys = pd.concat(found)
+    keys = pd.concat([row_keys(chunk.table, sheet.split, chunk.files) for chunk in chunks])
     pairs = pairs_of(inputs.table, inputs.template) if sheet.split.group == "near" else None
     known = read_assignment(sheet.path("built"), sheet.split) if sheet.split.keeps else None
     return _Assigned(keys, parts_of_keys(keys, sheet.split, pairs, known))
-
-
-def _share(wanted: float, parts: pd.Series[Any]) -> float:
-    return wanted / len(parts) if wanted >= 1 else wanted
 
 
 def _made_from(sheet: Sheet, inputs: Inputs) -> dict[str, Any]:
