@@ -80,6 +80,28 @@ def test_new_says_what_it_assumed_and_what_comes_next(tmp_path: Path) -> None:
     assert call("new", "r.csv", cwd=tmp_path).returncode == 2
 
 
+def test_looking_closer_and_asking_more(work_folder: Path) -> None:
+    """The template, the figure, a row that cannot be used; one of given answers, a stop, a file of questions."""
+    linted = call("look", "--template", cwd=work_folder)
+    assert linted.stdout == "template question in the markup of tiny\nnothing odd in the template\n", linted.stderr
+    assert call("look", "--figure", "lengths.svg", cwd=work_folder).stdout == "drawn into lengths.svg\n"
+    assert "window 128: 0 of 40 over it" in (work_folder / "lengths.svg").read_text()
+    talk = json.dumps([{"role": "cat", "content": "x"}])
+    (work_folder / "talks.jsonl").write_text(json.dumps({"messages": talk}) + "\n")
+    odd = call("look", "--set", "rows.source=talks.jsonl", "--set", "template.use=conversation", cwd=work_folder)
+    assert "row 1 will be set aside: message 1 has no role" in odd.stdout
+    assert call("train", "--set", "train.epochs=0.5", cwd=work_folder).returncode == 0
+    ask = ("ask", "wind 3 south?", "--max-tokens", "9")
+    chosen = call(*ask, "--both", "--choose", "west", "--choose", "east", cwd=work_folder).stdout
+    assert set(chosen.replace("base: ", "").replace("adapter: ", "").split()) <= {"west", "east"}
+    whole = call(*ask, cwd=work_folder).stdout.rstrip("\n")
+    assert call(*ask, "--stop", whole[2:4], cwd=work_folder).stdout == whole[: whole.index(whole[2:4])] + "\n"
+    (work_folder / "questions.jsonl").write_text('{"question": "wind 1?"}\n{"question": "wind 2?"}\n')
+    filed = call("ask", "--file", "questions.jsonl", "--max-tokens", "3", cwd=work_folder)
+    assert (filed.stdout, filed.stderr) == ("answers of base and adapter in answers.jsonl\n", "2 of 2\n")
+    assert len((work_folder / "answers.jsonl").read_text().splitlines()) == 2
+
+
 @pytest.mark.parametrize(
     ("words", "code", "said"),
     [

@@ -30,6 +30,7 @@ from foldkit.datasets import (
 from foldkit.datasets.splitting import content_keys
 from foldkit.formats import InputError, UsageError
 from foldkit.rows import Rows
+from foldkit.rows.near import near_pairs
 from foldkit.templates import Markup, read_template
 from foldkit.tokens import Encoder, TextSide, TextTokenizer
 
@@ -120,12 +121,13 @@ def test_leaks_are_found_and_grouping_near_copies_leaves_none() -> None:
         for r in (row, source)
         if naive[r] != "train" and naive[source if r == row else row] == "train"
     }
-    leaks = find_leaks(pairs, naive, 0.8)
+    alike = near_pairs({row: pair.text for row, pair in pairs.items()}, 0.8)
+    leaks = find_leaks(pairs, naive, alike)
     assert len(planted) > 15
     assert {leak.row for leak in leaks} == planted
     assert {leak.what for leak in leaks} == {"near copy"}
     together = assign_parts(table, SplitSettings(0.2, 0.2, group="near", near=0.8), pairs)
-    assert find_leaks(pairs, together, 0.8) == []
+    assert find_leaks(pairs, together, alike) == []
     assert set(together) == {"train", "validation", "test"}
 
 
@@ -135,7 +137,7 @@ def test_the_same_text_and_the_same_prompt_are_leaks_too() -> None:
     replies = ["W", "w", "sw", "x", "y"]
     pairs = {row: Pair(text, reply) for row, (text, reply) in enumerate(zip(texts, replies, strict=True), 1)}
     parts = pd.Series({1: "train", 2: "test", 3: "validation", 4: "test", 5: "train"})
-    found = [(leak.row, leak.part, leak.train_row, leak.what) for leak in find_leaks(pairs, parts, 1.0)]
+    found = [(leak.row, leak.part, leak.train_row, leak.what) for leak in find_leaks(pairs, parts, [])]
     assert found == [(2, "test", 1, "text"), (3, "validation", 1, "prompt")]
 
 
@@ -197,7 +199,10 @@ def test_a_stored_dataset_comes_back_until_its_inputs_change(side: TextSide, tmp
     coder = Coder(read_template("question", tmp_path), Encoder(side, side.markup()), 60)
     assert read_built(tmp_path, {"size": 1000}) is None
     dataset = built(table_of(60), coder, SplitSettings(0.2, 0.2), tmp_path)
-    assert read_built(tmp_path, {"size": 1000}) == dataset
+    again = read_built(tmp_path, {"size": 1000})
+    assert again is not None
+    assert (again.fingerprint, again.counts(), again.notes) == (dataset.fingerprint, dataset.counts(), dataset.notes)
+    assert [list(part) for part in again.parts.values()] == [list(part) for part in dataset.parts.values()]
     assert read_built(tmp_path, {"size": 1}) is None
     whole = (tmp_path / "train.arrow").read_bytes()
     for damaged in (whole[:-100], (tmp_path / "test.arrow").read_bytes()):

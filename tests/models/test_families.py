@@ -14,8 +14,11 @@ import safetensors.torch
 import torch
 
 from foldkit.adapters import AdapterSettings, attach
+from foldkit.formats import GgufFile, InputError
 from foldkit.models import Decoder, generate, open_base
 from foldkit.models.families import FAMILIES, spec_from_config
+from foldkit.models.gguf import spec_of
+from foldkit.models.gguf import weights_of as gguf_weights
 from foldkit.models.gguf_families import COMMON, GGUF_FAMILIES
 from foldkit.models.weights import file_names, parameter_shapes, to_theirs
 
@@ -173,6 +176,30 @@ def test_another_config_is_another_decoder(tmp_path: Path, case: str, change: di
     arrays = {name: value.numpy() for name, value in tensors.items()}
     _, expected = ORACLES[config["model_type"]](config, arrays, IDS)
     assert np.abs(streams_of(decoder)[1] - expected).max() > 1e-4
+
+
+@pytest.mark.parametrize("case", ["llama, llama3", "gemma3_text", "gpt2", "phi3"])
+def test_any_value_in_the_metadata_is_served_or_refused(tmp_path: Path, case: str) -> None:
+    """Never another error than one that names the file; a tensor that the family has not is refused too."""
+    config, refused = config_of(case), 0
+    decoder = open_base(write_folder(tmp_path / "b", config, drawn(config))).decoder
+    write_gguf(tmp_path / "b.gguf", config, decoder, GGUF_CASES[case])
+    file = GgufFile(tmp_path / "b.gguf")
+    prefix, whole = GGUF_CASES[case], dict(file.metadata)
+    extra = [f"{prefix}.rope.{key}" for key in ("dimension_count", "scaling.type", "scaling.attn_factor")]
+    for key in [*whole, *extra, f"{prefix}.rope.scaling.original_context_length"]:
+        for value in ("x", -1, 0, 3, [], [1, 2], True, float("nan"), 2**40):
+            file.metadata = whole | {key: value}
+            try:
+                spec_of(file)
+            except InputError as error:
+                refused += 1
+                assert "b.gguf" in str(error)
+    assert refused > 50
+    file.metadata = whole
+    file.tensors["blk.0.strange.weight"] = file.tensors["token_embd.weight"]
+    with pytest.raises(InputError, match=r"blk\.0\.strange"):
+        list(gguf_weights(file, spec_of(file)))
 
 
 def test_the_page_of_families_is_the_one_the_tables_give() -> None:

@@ -12,8 +12,8 @@ import click
 from .common import open_sheet, out, sheet_options, short, show_table
 
 if TYPE_CHECKING:
+    from foldkit.datasets import Coded, Example
     from foldkit.rows import RowsSummary
-    from foldkit.tokens import Encoded
     from foldkit.work import Inputs, Sheet
 
 
@@ -52,10 +52,12 @@ def look(
 
         click.echo(json.dumps(dataclasses.asdict(summary), ensure_ascii=False))
         return
-    number = shown_row(inputs, random.choice(list(inputs.table.index)) if by_chance and row is None else row)
+    if by_chance and row is None:
+        row = random.choice(inputs.table.index.tolist())
+    shown = shown_row(inputs, row)
     show_summary(sheet, summary)
     show_lengths([whole for whole, _ in token_lengths(inputs)], sheet.train.window)
-    show_row(inputs, number)
+    show_row(inputs, shown)
 
 
 def show_lint(inputs: Inputs) -> None:
@@ -118,42 +120,39 @@ def show_lengths(lengths: list[int], window: int) -> None:
             console.print(f" {low:>5}–{high:<5} {count:>6} {bar}{'  over' if low > window else ''}", soft_wrap=True)
 
 
-def shown_row(inputs: Inputs, wanted: int | None) -> int:
-    """Return the row to show: the one that is wanted, or the first that can be used."""
+def shown_row(inputs: Inputs, wanted: int | None) -> Coded:
+    """Return the row that is wanted as building makes it, or without a number the first that can be used."""
+    from foldkit.datasets import code_rows
     from foldkit.formats import UsageError
-    from foldkit.rows.tables import rows_of
 
-    rows = dict(rows_of(inputs.table))
-    if wanted is not None and wanted not in rows:
-        raise UsageError("--row", "row", f"1 to {len(rows)}", wanted, "choose one of these")
-    whole = (n for n, row in rows.items() if all(row[slot] for slot in inputs.template.needed_slots(row)))
-    return next(whole, 1) if wanted is None else wanted
+    table = inputs.table
+    if wanted is not None and wanted not in table.index:
+        allowed = f"a row of the source, {table.index.min()} to {table.index.max()}"
+        raise UsageError("--row", "row", allowed, wanted, "choose one of these")
+    return code_rows(table.head(200) if wanted is None else table.loc[[wanted]], inputs.coder)
 
 
-def show_row(inputs: Inputs, number: int) -> None:
-    """Print one row as turns in the base's markup, the learned tokens marked: in colour, or in 【 】 without it."""
+def show_row(inputs: Inputs, coded: Coded) -> None:
+    """Print a row as turns in the base's markup, the learned tokens marked: in colour, or in 【 】 without it."""
     from rich.text import Text
 
-    from foldkit.rows.tables import rows_of
-
-    row = dict(rows_of(inputs.table))[number]
-    blank = [slot for slot in inputs.template.needed_slots(row) if not row[slot]]
     console = out()
-    if blank:
-        console.print(f"row {number} will be set aside, blank: {', '.join(blank)}")
+    if not len(coded.examples):
+        aside = coded.set_aside[0]
+        console.print(f"row {aside.row} will be set aside: {aside.reason}", markup=False)
         return
-    encoded = inputs.encoder.example(inputs.template.turns(row))
-    heading = f"[bold]row {number}[/bold] in template {inputs.template.name}, {len(encoded.ids)} tokens"
+    example = coded.examples[0]
+    heading = f"[bold]row {example.row}[/bold] in template {inputs.template.name}, {len(example.ids)} tokens"
     console.print(f"\n{heading}; the learned part is marked\n", soft_wrap=True)
     text = Text()
-    for learned, piece in _stretches(inputs, encoded):
+    for learned, piece in _stretches(inputs, example):
         marked = piece if console.is_terminal or not learned else f"【{piece}】"
         text.append(marked, style="bold green" if learned else "")
     console.print(text)
 
 
-def _stretches(inputs: Inputs, encoded: Encoded) -> list[tuple[bool, str]]:
-    ends = [0, *(end for span in encoded.spans for end in span)]
-    pieces = [encoded.ids[start:end] for start, end in itertools.pairwise([*ends, len(encoded.ids)])]
+def _stretches(inputs: Inputs, example: Example) -> list[tuple[bool, str]]:
+    ends = [0, *(end for span in example.spans for end in span)]
+    pieces = [example.ids[start:end] for start, end in itertools.pairwise([*ends, len(example.ids)])]
     decode = inputs.side.tokenizer.decode
     return [(index % 2 == 1, decode(piece, keep_control=True)) for index, piece in enumerate(pieces) if piece]

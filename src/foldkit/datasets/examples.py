@@ -77,12 +77,6 @@ class Examples(Sequence[Example]):
         for batch in self.table.to_batches():
             yield from _examples(batch)
 
-    def __eq__(self, other: object) -> bool:
-        return isinstance(other, Examples) and bool(self.table.equals(other.table))
-
-    def __hash__(self) -> int:
-        return id(self)
-
     def chosen(self, flags: np.ndarray) -> Examples:
         """Return those whose flag is set, bool (n,)."""
         import pyarrow

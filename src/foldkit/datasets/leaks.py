@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
 import pandas as pd
 
-from foldkit.rows.near import near_pairs, plain
+from foldkit.rows.near import NearPair, plain
 
-from .pairs import Pair, texts_of
+from .pairs import Pair
 
 
 @dataclass(frozen=True)
@@ -22,17 +22,17 @@ class Leak:
     what: str
 
 
-def find_leaks(pairs: Mapping[int, Pair], parts: pd.Series, near: float) -> list[Leak]:
+def find_leaks(pairs: Mapping[int, Pair], parts: pd.Series, alike: Iterable[NearPair]) -> list[Leak]:
     """Return the rows outside train that stand in train too, each once, the worst first.
 
-    Letter case and blanks do not count; `near` is the likeness from which a row is a near copy.
+    Letter case and blanks do not count; `alike` are the rows that are near copies of each other.
     """
     in_train = {row: pair for row, pair in pairs.items() if parts[row] == "train"}
     whole = {plain(pair.text): row for row, pair in reversed(in_train.items())}
     prompts = {plain(pair.prompt): row for row, pair in reversed(in_train.items()) if pair.prompt.strip()}
     copies: dict[int, int] = {}
-    for alike in near_pairs(texts_of(pairs), near):
-        for row, other in ((alike.first, alike.second), (alike.second, alike.first)):
+    for near in alike:
+        for row, other in ((near.first, near.second), (near.second, near.first)):
             if other in in_train:
                 copies.setdefault(row, other)
     leaks = []

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+import numpy as np
 import pandas as pd
 
 if TYPE_CHECKING:
@@ -19,7 +20,7 @@ def place_units(keys: pd.DataFrame, settings: SplitSettings) -> pd.Series:
     """
     units = _units(keys)
     if not settings.fills:
-        units["part"] = units["part"].where(units["part"] != "", _by_hash(units["place"], settings))
+        units["part"] = units["part"].where(units["part"] != "", by_hash(units["place"], settings))
     elif settings.time and (units["known"] != "").any():
         _after_known(units)
     else:
@@ -40,9 +41,11 @@ def _units(keys: pd.DataFrame) -> pd.DataFrame:
     return units
 
 
-def _by_hash(place: pd.Series, settings: SplitSettings) -> pd.Series:
+def by_hash(place: pd.Series, settings: SplitSettings) -> pd.Series:
+    """Return the parts of places in 0 to 1 by the shares alone."""
     test, validation = settings.wanted("test"), settings.wanted("validation")
-    return place.map(lambda at: "test" if at < test else "validation" if at < test + validation else "train")
+    parts = np.select([place < test, place < test + validation], ["test", "validation"], "train")
+    return pd.Series(parts, index=place.index, name="part", dtype=object)
 
 
 def _fill(units: pd.DataFrame, stratum: pd.DataFrame, share: float, settings: SplitSettings) -> None:

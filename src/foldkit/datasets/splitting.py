@@ -21,7 +21,7 @@ from foldkit.rows.near import near_clusters
 from foldkit.rows.tables import column, times
 
 from .pairs import Pair, texts_of
-from .placing import PARTS, place_units
+from .placing import PARTS, by_hash, place_units
 
 Files = Sequence[tuple[int, Path]]
 
@@ -107,9 +107,7 @@ def row_keys(table: pd.DataFrame, settings: SplitSettings, files: Files = ()) ->
     `unit`, numbers of the row's text and of what it stays together with; `label` and `time` where the split uses
     them; `fixed`, the part it must go to, or blank.
     """
-    cells = [table[name].tolist() for name in table.columns]
-    content = ["\x1f".join(row) for row in zip(*cells, strict=True)]
-    units = content
+    content = units = _contents(table)
     if settings.group not in ("", "near"):
         groups = column(table, settings.group, "[split] group").str.strip()
         units = [group or own for group, own in zip(groups, content, strict=True)]
@@ -117,7 +115,7 @@ def row_keys(table: pd.DataFrame, settings: SplitSettings, files: Files = ()) ->
     if settings.by_row:
         return frame
     frame["unit"] = [_number(unit) for unit in units]
-    frame["content"] = content_keys(table)
+    frame["content"] = [_number(own) for own in content]
     frame["fixed"] = _fixed(table, settings, files)
     frame["label"] = column(table, settings.balance, "[split] balance") if settings.balance else ""
     frame["time"] = times(column(table, settings.time, "[split] time")) if settings.time else 0.0
@@ -126,8 +124,11 @@ def row_keys(table: pd.DataFrame, settings: SplitSettings, files: Files = ()) ->
 
 def content_keys(table: pd.DataFrame) -> list[int]:
     """Return a number for the text of every row."""
-    cells = [table[name].tolist() for name in table.columns]
-    return [_number("\x1f".join(row)) for row in zip(*cells, strict=True)]
+    return [_number(own) for own in _contents(table)]
+
+
+def _contents(table: pd.DataFrame) -> list[str]:
+    return ["\x1f".join(row) for row in zip(*(table[name].tolist() for name in table.columns), strict=True)]
 
 
 def parts_of_keys(
@@ -137,10 +138,8 @@ def parts_of_keys(
     known: Mapping[int, str] | None = None,
 ) -> pd.Series:
     """Return the part of every row from its keys; the other arguments are those of `assign_parts`."""
-    test, validation = settings.wanted("test"), settings.wanted("validation")
-    by_hash = np.select([keys["place"] < test, keys["place"] < test + validation], ["test", "validation"], "train")
     if settings.by_row:
-        return pd.Series(by_hash, index=keys.index, name="part", dtype=object)
+        return by_hash(keys["place"], settings)
     if settings.group == "near":
         keys = _clustered(keys, pairs or {}, settings.near)
     own = keys["content"].map(known or {}).fillna("") if known else pd.Series("", index=keys.index)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import itertools
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -14,6 +14,7 @@ from torch import Tensor
 
 from foldkit.formats import GgufFile, GgufTensor, InputError, expand_blocks, near_name
 
+from .config import Config
 from .families import spec_from_config
 from .gguf_families import COMMON, GGUF_FAMILIES, GgufFamily
 from .held import Packed
@@ -21,7 +22,8 @@ from .spec import ModelSpec
 from .weights import Shapes, file_names, parameter_shapes
 
 _TODO = "fetch the file again"
-
+# Tensors that hold a factor for each angle of the rotary positions.
+_FACTORS = ("rope_freqs.weight", "rope_factors_short.weight")
 
 # The largest models of these families, known by their count of layers, scale by the width of a head of the stream; the
 # format does not say it.
@@ -31,7 +33,7 @@ _SCALED_BY_WIDTH = {"gemma2": 46, "gemma3_text": 62}
 def family_of(file: GgufFile) -> GgufFamily:
     """Return how the file's architecture is read; raises InputError for one that is not known."""
     name = file.metadata.get("general.architecture")
-    if name not in GGUF_FAMILIES:
+    if not isinstance(name, str) or name not in GGUF_FAMILIES:
         allowed = f"one of {', '.join(GGUF_FAMILIES)}"
         todo = near_name(str(name), GGUF_FAMILIES)
         raise InputError(file.path, "general.architecture", allowed, name, todo)
@@ -46,27 +48,30 @@ def spec_of(file: GgufFile) -> ModelSpec:
     prefix = file.metadata["general.architecture"]
     given = {key: file.metadata.get(f"{prefix}.{name}") for key, name in {**COMMON, **family.keys}.items() if name}
     config: dict[str, Any] = {key: value for key, value in given.items() if value is not None}
-    config |= {"model_type": family.model_type, **family.fixed}
+    config["model_type"] = family.model_type
     config["vocab_size"] = file.tensors["token_embd.weight"].shape[0]
     config["tie_word_embeddings"] = "output.weight" not in file.tensors
-    config |= _from_tensors(file, family) | _scaling(file.metadata, prefix)
-    spec = spec_from_config(config, where)
-    dims = file.metadata.get(f"{prefix}.rope.dimension_count")
-    if spec.rope is not None and dims is not None and dims != spec.rope.n_dims:
-        spec = dataclasses.replace(spec, rope=dataclasses.replace(spec.rope, n_dims=dims))
-    return _with_factors(spec, file, prefix)
+    metadata = Config(file.metadata, where)
+    config |= _from_tensors(file, family, metadata) | _scaling(metadata, prefix)
+    return _with_rope(spec_from_config(config, where), file, metadata, prefix)
 
 
 def read_gguf(path: Path) -> tuple[ModelSpec, Iterator[tuple[str, Packed | Tensor]]]:
     """Return the spec and our named weights one by one: matrices in their blocks, anything else in float32."""
     file = GgufFile(path)
     spec = spec_of(file)
-    return spec, _weights(file, spec)
+    return spec, weights_of(file, spec)
 
 
-def _weights(file: GgufFile, spec: ModelSpec) -> Iterator[tuple[str, Packed | Tensor]]:
+def weights_of(file: GgufFile, spec: ModelSpec) -> Iterator[tuple[str, Packed | Tensor]]:
+    """Yield our named weights; raises InputError for a tensor that is missing, and for one that the family has not."""
     family, shapes = family_of(file), parameter_shapes(spec)
-    for theirs, ours in file_names(list(shapes), family.modules).items():
+    wanted = file_names(list(shapes), family.modules)
+    foreign = sorted(set(file.tensors) - {*wanted, *_FACTORS, "rope_factors_long.weight"})
+    if foreign:
+        todo = "choose a base of a known family"
+        raise InputError(file.path, "tensors", "those of the metadata alone", foreign[0], todo)
+    for theirs, ours in wanted.items():
         if theirs not in file.tensors:
             raise InputError(file.path, f"tensor {theirs}", "a tensor of that name", None, _TODO)
         if len(file.tensors[theirs].shape) == 2:
@@ -85,40 +90,47 @@ def _packed(file: GgufFile, tensor: GgufTensor) -> Packed:
     return Packed(data.view(tensor.shape[0], -1), tensor.type_id, tensor.shape[1])
 
 
-def _from_tensors(file: GgufFile, family: GgufFamily) -> dict[str, Any]:
-    """Return the config values that only the presence of tensors tells: biases of queries, keys and values."""
+def _from_tensors(file: GgufFile, family: GgufFamily, metadata: Config) -> dict[str, Any]:
+    """Return the config values that the presence or count of tensors tells."""
     has_bias = "blk.0.attn_q.bias" in file.tensors
     if family.model_type == "stablelm":
         return {"use_qkv_bias": has_bias}
-    if family.model_type in _SCALED_BY_WIDTH:
-        prefix = file.metadata["general.architecture"]
-        n_layers, n_heads = (file.metadata.get(f"{prefix}.{key}") for key in ("block_count", "attention.head_count"))
-        if n_layers == _SCALED_BY_WIDTH[family.model_type] and n_heads:
-            return {"query_pre_attn_scalar": file.metadata[f"{prefix}.embedding_length"] / n_heads}
-    return {"attention_bias": has_bias} if has_bias and family.model_type not in ("qwen2",) else {}
+    found = {"attention_bias": True} if has_bias and family.model_type != "qwen2" else {}
+    prefix = file.metadata["general.architecture"]
+    if metadata.whole(f"{prefix}.block_count") != _SCALED_BY_WIDTH.get(family.model_type):
+        return found
+    width = metadata.whole(f"{prefix}.embedding_length") / metadata.whole(f"{prefix}.attention.head_count")
+    return found | {"query_pre_attn_scalar": width}
 
 
-def _scaling(metadata: Mapping[str, Any], prefix: str) -> dict[str, Any]:
+def _scaling(metadata: Config, prefix: str) -> dict[str, Any]:
     kind = metadata.get(f"{prefix}.rope.scaling.type", "none")
     if kind in ("none", "longrope"):  # the latter's factors are tensors
         return {}
     found = {"rope_type": kind, "factor": metadata.get(f"{prefix}.rope.scaling.factor", 1.0)}
-    original = metadata.get(f"{prefix}.rope.scaling.original_context_length")
+    original = metadata.whole_or_none(f"{prefix}.rope.scaling.original_context_length")
     return {"rope_scaling": found | ({"original_max_position_embeddings": original} if original else {})}
 
 
-def _with_factors(spec: ModelSpec, file: GgufFile, prefix: str) -> ModelSpec:
-    """Return the spec with the stretching that a tensor holds, one factor for each angle."""
-    name = next((n for n in ("rope_freqs.weight", "rope_factors_short.weight") if n in file.tensors), None)
-    if spec.rope is None or name is None:
+def _with_rope(spec: ModelSpec, file: GgufFile, metadata: Config, prefix: str) -> ModelSpec:
+    """Return the spec with as many turned dims as the file says, and the stretching that a tensor holds."""
+    if spec.rope is None:
         return spec
-    factors = tuple(_expanded(file, name).tolist())
-    if len(factors) != spec.rope.n_dims // 2:
-        raise InputError(file.path, f"tensor {name}", f"{spec.rope.n_dims // 2} factors", len(factors), _TODO)
-    gain = float(file.metadata.get(f"{prefix}.rope.scaling.attn_factor", 1.0))
-    rope = dataclasses.replace(spec.rope, scaling="longrope", factors=factors, gain=gain)
-    original = file.metadata.get(f"{prefix}.rope.scaling.original_context_length", spec.max_positions)
-    n_most = min(spec.max_positions, original) if name.startswith("rope_factors") else spec.max_positions
+    key = f"{prefix}.rope.dimension_count"
+    n_dims = metadata.whole(key, spec.rope.n_dims)
+    if n_dims % 2 or n_dims > spec.head_dim:
+        raise InputError(file.path, key, f"an even number up to {spec.head_dim}", n_dims, _TODO)
+    rope = dataclasses.replace(spec.rope, n_dims=n_dims)
+    name = next((n for n in _FACTORS if n in file.tensors), None)
+    if name is None:
+        return dataclasses.replace(spec, rope=rope)
+    factors = tuple(_expanded(file, name).flatten().tolist())
+    if len(factors) != n_dims // 2:
+        raise InputError(file.path, f"tensor {name}", f"{n_dims // 2} factors", len(factors), _TODO)
+    gain = metadata.positive(f"{prefix}.rope.scaling.attn_factor", 1.0)
+    rope = dataclasses.replace(rope, scaling="longrope", factors=factors, gain=gain)
+    original = metadata.whole(f"{prefix}.rope.scaling.original_context_length", spec.max_positions)
+    n_most = spec.max_positions if name == "rope_freqs.weight" else min(spec.max_positions, original)
     return dataclasses.replace(spec, rope=rope, max_positions=n_most)
 
 

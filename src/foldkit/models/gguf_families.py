@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any
 
 # What the metadata calls the keys of a config, behind the architecture's name.
 COMMON = {
@@ -37,15 +36,13 @@ _PLAIN = {**_BEFORE, **_SPLIT, **_OUT, **_GATED}
 class GgufFamily:
     """How a file of one architecture is read: the `model_type` it stands for, and what it does in its own way.
 
-    `keys` names metadata beside the common ones, None for a common one that is not there; `fixed` are config values
-    that the format takes for granted. `permuted` says that query and key rows stand in pairs, `offset` that 1 was
-    added to the norms.
+    `keys` names metadata beside the common ones, None for a common one that is not there. `permuted` says that query
+    and key rows stand in pairs, `offset` that 1 was added to the norms.
     """
 
     model_type: str
     layer: Mapping[str, str] = field(default_factory=lambda: _PLAIN)
     keys: Mapping[str, str | None] = field(default_factory=dict)
-    fixed: Mapping[str, Any] = field(default_factory=dict)
     permuted: bool = False
     offset: bool = False
 

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+import dataclasses
 import functools
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import pandas as pd
 
 from foldkit.datasets import Coder, Finding, code_rows, lint_template
-from foldkit.rows import BadRow, Rows, stream_rows
+from foldkit.formats import fingerprint_files, fingerprint_value
+from foldkit.rows import BadRow, Rows, find_files, stream_rows
 from foldkit.rows.decisions import apply_decisions, read_decisions
 from foldkit.rows.reading import collected
 from foldkit.templates import Markup, Template, read_template
@@ -45,6 +48,21 @@ class Inputs:
     def encoder(self) -> Encoder:
         """The encoder of the base in this markup."""
         return Encoder(self.side, self.markup)
+
+    @functools.cached_property
+    def made_from(self) -> dict[str, Any]:
+        """What a dataset of these rows depends on: fingerprints of files and settings."""
+        sheet, decisions = self.sheet, decisions_path(self.sheet)
+        return {
+            "rows": fingerprint_files(find_files(sheet.rows.source, sheet.folder)),
+            "reading": dataclasses.asdict(sheet.rows),
+            "decisions": fingerprint_files([decisions] if decisions.exists() else []),
+            "template": fingerprint_value(self.template.as_mapping()),
+            "markup": fingerprint_value(dataclasses.asdict(self.markup) | {"where": ""}),
+            "tokenizer": self.side.tokenizer.fingerprint,
+            "split": dataclasses.asdict(sheet.split),
+            "window": sheet.train.window,
+        }
 
     @property
     def coder(self) -> Coder:

@@ -31,12 +31,14 @@ from foldkit.datasets import (
     write_assignment,
 )
 from foldkit.datasets.checks import read_findings, write_findings
+from foldkit.datasets.pairs import texts_of
 from foldkit.datasets.splitting import check_files, check_parts, counts
-from foldkit.formats import InputError, fingerprint_files, fingerprint_value, write_aside
+from foldkit.formats import InputError, write_aside
 from foldkit.rows import find_files
+from foldkit.rows.near import near_pairs
 from foldkit.runs import LogWriter, RunFolder, new_run, read_log
 
-from .inputs import Inputs, decisions_path, open_inputs
+from .inputs import Inputs, open_inputs
 from .sheet import Sheet
 
 if TYPE_CHECKING:
@@ -56,15 +58,16 @@ class Split:
 
 def split(sheet: Sheet) -> Split:
     """Assign every row to its part, and look for rows outside train that stand in train too."""
-    inputs, near = open_inputs(sheet), sheet.split.near
+    inputs = open_inputs(sheet)
     pairs = pairs_of(inputs.table, inputs.template)
+    alike = near_pairs(texts_of(pairs), sheet.split.near)
     parts = _assigned(sheet, inputs).parts
     check_parts(counts(list(parts)), sheet.split)
-    leaks = find_leaks(pairs, parts, near)
+    leaks = find_leaks(pairs, parts, alike)
     ungrouped = leaks
     if sheet.split.group:
         alone = dataclasses.replace(sheet.split, group="", files={})
-        ungrouped = find_leaks(pairs, assign_parts(inputs.table, alone), near)
+        ungrouped = find_leaks(pairs, assign_parts(inputs.table, alone, pairs), alike)
     return Split(parts, tuple(leaks), tuple(ungrouped))
 
 
@@ -75,7 +78,7 @@ def check(sheet: Sheet, inputs: Inputs | None = None, dataset: Dataset | None = 
     """
     inputs = inputs or open_inputs(sheet)
     dataset = dataset or build(sheet, inputs)
-    kept_at, made_from = sheet.path("built") / "findings.json", [_made_from(sheet, inputs), sheet.split.near]
+    kept_at, made_from = sheet.path("built") / "findings.json", [inputs.made_from, sheet.split.near]
     kept = read_findings(kept_at, made_from)
     if kept is None:
         kept = check_pairs(pairs_of(inputs.table, inputs.template), sheet.split.near)
@@ -87,7 +90,7 @@ def check(sheet: Sheet, inputs: Inputs | None = None, dataset: Dataset | None = 
 def build(sheet: Sheet, inputs: Inputs | None = None) -> Dataset:
     """Build the dataset into the folder `built` beside the sheet, or open it when nothing changed."""
     inputs = inputs or open_inputs(sheet)
-    made_from, folder = _made_from(sheet, inputs), sheet.path("built")
+    made_from, folder = inputs.made_from, sheet.path("built")
     dataset = read_built(folder, made_from)
     if dataset is not None:
         return dataset
@@ -122,19 +125,6 @@ def _assigned(sheet: Sheet, inputs: Inputs) -> _Assigned:
     pairs = pairs_of(inputs.table, inputs.template) if sheet.split.group == "near" else None
     known = read_assignment(sheet.path("built"), sheet.split) if sheet.split.keeps else None
     return _Assigned(keys, parts_of_keys(keys, sheet.split, pairs, known))
-
-
-def _made_from(sheet: Sheet, inputs: Inputs) -> dict[str, Any]:
-    return {
-        "rows": fingerprint_files(find_files(sheet.rows.source, sheet.folder)),
-        "reading": dataclasses.asdict(sheet.rows),
-        "decisions": fingerprint_files([path for path in [decisions_path(sheet)] if path.exists()]),
-        "template": fingerprint_value(inputs.template.as_mapping()),
-        "markup": fingerprint_value(dataclasses.asdict(inputs.markup) | {"where": ""}),
-        "tokenizer": inputs.side.tokenizer.fingerprint,
-        "split": dataclasses.asdict(sheet.split),
-        "window": sheet.train.window,
-    }
 
 
 def train(sheet: Sheet, name: str = "", on_event: OnEvent | None = None) -> RunFolder:
