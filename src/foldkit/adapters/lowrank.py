@@ -7,23 +7,36 @@ from torch import Tensor, nn
 from torch.nn import functional
 
 from foldkit.models.held import FrozenLinear
+from foldkit.models.linear import Linear
 
 
 class LowRankLinear(nn.Module):
     """A frozen linear map with the pair A (rank, d_in), B (d_out, rank) added while `enabled`."""
 
     def __init__(
-        self, frozen: nn.Linear | FrozenLinear, rank: int, alpha: float, dropout: float, dtype: torch.dtype
+        self, frozen: Linear | FrozenLinear, rank: int, alpha: float, dropout: float, dtype: torch.dtype
     ) -> None:
         super().__init__()
         self.frozen = frozen
         self.factor_a = nn.Parameter(torch.zeros(rank, frozen.in_features, dtype=dtype))
         self.factor_b = nn.Parameter(torch.zeros(frozen.out_features, rank, dtype=dtype))
+        self.in_features, self.out_features = frozen.in_features, frozen.out_features
         self.scale, self.dropout, self.enabled = alpha / rank, dropout, True
+
+    @property
+    def weight(self) -> Tensor:
+        """The weight of the frozen map, (d_out, d_in)."""
+        return self.frozen.weight
 
     def forward(self, x: Tensor) -> Tensor:
         """Map (..., d_in) to (..., d_out)."""
-        y: Tensor = self.frozen(x)
+        return self._with_low(x, self.frozen.forward(x))
+
+    def after(self, x: Tensor, product: Tensor) -> Tensor:
+        """Return what the map gives for x, the product of x and the frozen weight being known."""
+        return self._with_low(x, self.frozen.after(x, product))
+
+    def _with_low(self, x: Tensor, y: Tensor) -> Tensor:
         if not self.enabled:
             return y
         inner = functional.dropout(x, self.dropout, self.training).to(self.factor_a.dtype)

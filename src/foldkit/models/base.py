@@ -54,6 +54,7 @@ def open_base(path: Path, dtype: torch.dtype = torch.float32, weights: str = "fl
         n_low += isinstance(value, Packed) and value.n_bytes < 2 * value.n_rows * value.width
         _place(decoder, name, value, dtype, weights)
     decoder.requires_grad_(requires_grad=False)
+    decoder.join()
     notes = ("the base is low-bit already, and nf4 over it loses more: weights = 'stored' loses nothing",)
     return Base(decoder.eval(), fingerprint_base(path), path, notes if n_low and weights == "nf4" else ())
 

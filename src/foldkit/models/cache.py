@@ -9,12 +9,12 @@ from .spec import ModelSpec
 
 
 class Cache:
-    """Keys and values of every layer, (n_layers, batch, n_kv_heads, room, head_dim)."""
+    """Keys and values of every layer, each (batch, n_kv_heads, room, head_dim)."""
 
     def __init__(self, spec: ModelSpec, batch: int, room: int, dtype: torch.dtype, device: torch.device) -> None:
-        shape = (spec.n_layers, batch, spec.n_kv_heads, room, spec.head_dim)
-        self.keys = torch.zeros(shape, dtype=dtype, device=device)
-        self.values = torch.zeros(shape, dtype=dtype, device=device)
+        shape = (batch, spec.n_kv_heads, room, spec.head_dim)
+        self.keys = [torch.zeros(shape, dtype=dtype, device=device) for _ in range(spec.n_layers)]
+        self.values = [torch.zeros(shape, dtype=dtype, device=device) for _ in range(spec.n_layers)]
         self.n_layers, self.room, self.length = spec.n_layers, room, 0
 
     def extend(self, layer: int, key: Tensor, value: Tensor) -> tuple[Tensor, Tensor]:
@@ -22,15 +22,18 @@ class Cache:
 
         The length moves on when the last layer has been extended. Raises ValueError when the room is used up.
         """
-        end = self.length + key.shape[2]
+        n_new = key.shape[2]
+        end = self.length + n_new
         if end > self.room:
             raise ValueError(f"the cache has room for {self.room} tokens, {end} were given")
-        self.keys[layer, :, :, self.length : end] = key
-        self.values[layer, :, :, self.length : end] = value
+        keys, values = self.keys[layer], self.values[layer]
+        keys.narrow(2, self.length, n_new).copy_(key)
+        values.narrow(2, self.length, n_new).copy_(value)
         if layer == self.n_layers - 1:
             self.length = end
-        return self.keys[layer, :, :, :end], self.values[layer, :, :, :end]
+        return keys.narrow(2, 0, end), values.narrow(2, 0, end)
 
-    def keep_rows(self, rows: Tensor) -> None:
-        """Drop all rows of the batch but those of the index tensor `rows`."""
-        self.keys, self.values = self.keys[:, rows], self.values[:, rows]
+    def pick_rows(self, rows: Tensor) -> None:
+        """Make a batch of the rows of this index tensor; a row may be left out, and may come several times."""
+        self.keys = [keys[rows] for keys in self.keys]
+        self.values = [values[rows] for values in self.values]

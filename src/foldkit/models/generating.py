@@ -56,7 +56,7 @@ def stream(
         going = torch.tensor([token not in end_ids for token in chosen.tolist()], device=device)
         if not bool(going.all()):
             kept = going.nonzero()[:, 0]
-            cache.keep_rows(kept)
+            cache.pick_rows(kept)
             live, chosen, positions, real = live[kept], chosen[kept], positions[kept], real[kept]
         for row, token in zip(live.tolist(), chosen.tolist(), strict=True):
             before[row].append(token)

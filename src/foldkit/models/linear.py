@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from typing import Protocol
+
 import torch
 from torch import Tensor, nn
 from torch.nn import functional
@@ -13,11 +16,23 @@ _FEW = range(5, 49)
 
 def linear(x: Tensor, weight: Tensor, bias: Tensor | None = None) -> Tensor:
     """Map x (..., d_in) by weight (d_out, d_in) to (..., d_out); only the order of its sums depends on the rows."""
-    n_rows = x.numel() // x.shape[-1]
-    if torch.is_grad_enabled() or x.device.type != "cpu" or n_rows not in _FEW:
+    if torch.is_grad_enabled() or (n_rows := x.numel() // x.shape[-1]) not in _FEW or x.device.type != "cpu":
         return functional.linear(x, weight, bias)
     y = (weight @ x.reshape(n_rows, -1).T).T.reshape(*x.shape[:-1], len(weight))
     return y if bias is None else y + bias
+
+
+class LinearMap(Protocol):
+    """A linear map, with or without something added to its product."""
+
+    out_features: int
+
+    @property
+    def weight(self) -> Tensor: ...
+
+    def forward(self, x: Tensor) -> Tensor: ...
+
+    def after(self, x: Tensor, product: Tensor) -> Tensor: ...
 
 
 class Linear(nn.Linear):
@@ -29,3 +44,26 @@ class Linear(nn.Linear):
     def forward(self, x: Tensor) -> Tensor:
         """Map (..., d_in) to (..., d_out)."""
         return linear(x, self.weight, self.bias)
+
+    def after(self, x: Tensor, product: Tensor) -> Tensor:
+        """Return what the map gives for x, the product of x and its weight being known."""
+        return product if self.bias is None else product + self.bias
+
+
+def join(maps: Sequence[LinearMap]) -> Tensor | None:
+    """Put the weights of maps of one input one after the other in memory; None where one has no plain weight."""
+    weights = [m.weight for m in maps if isinstance(m, Linear)]
+    if len(weights) < len(maps):
+        return None
+    joined = torch.cat([weight.detach() for weight in weights])
+    for weight, part in zip(weights, joined.split_with_sizes([len(weight) for weight in weights]), strict=True):
+        weight.data = part
+    return joined
+
+
+def together(x: Tensor, maps: Sequence[LinearMap], joined: Tensor | None) -> list[Tensor]:
+    """Return what maps of one input give: by a single product while `joined` still holds their weights."""
+    if joined is None or joined.data_ptr() != maps[0].weight.data_ptr():
+        return [m.forward(x) for m in maps]
+    parts = linear(x, joined).split_with_sizes([m.out_features for m in maps], dim=-1)
+    return [m.after(x, part) for m, part in zip(maps, parts, strict=True)]

@@ -63,18 +63,18 @@ class Rope:
 
 
 def rotary_angles(positions: Tensor, rope: Rope) -> tuple[Tensor, Tensor]:
-    """Return cosines and sines, each float64 (batch, 1, seq, n_dims / 2), for positions (batch, seq).
+    """Return the factors of `rotate`, each float64 (batch, 1, seq, n_dims), for positions (batch, seq).
 
-    Computed in float64, so that every dtype rounds the same angles.
+    Cosines, twice; sines, first with their sign turned. In float64, so that every dtype rounds the same angles.
     """
     angles = positions[:, None, :, None].to(torch.float64) * rope.frequencies().to(positions.device)
-    return angles.cos() * rope.gain, angles.sin() * rope.gain
+    cos, sin = angles.cos() * rope.gain, angles.sin() * rope.gain
+    return torch.cat((cos, cos), dim=-1), torch.cat((-sin, sin), dim=-1)
 
 
 def rotate(x: Tensor, cos: Tensor, sin: Tensor) -> Tensor:
     """Turn the two halves of the first dims of x (batch, heads, seq, head_dim) by the angles; the rest stays."""
-    n_dims = 2 * cos.shape[-1]
-    turned, rest = x[..., :n_dims], x[..., n_dims:]
-    first, second = turned.chunk(2, dim=-1)
-    parts = (first * cos - second * sin, second * cos + first * sin)
-    return torch.cat((*parts, rest) if rest.shape[-1] else parts, dim=-1)
+    n_dims = cos.shape[-1]
+    if n_dims < x.shape[-1]:
+        return torch.cat((rotate(x[..., :n_dims], cos, sin), x[..., n_dims:]), dim=-1)
+    return torch.addcmul(x * cos, x.roll(n_dims // 2, -1), sin)

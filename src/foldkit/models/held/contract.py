@@ -68,8 +68,16 @@ class FrozenLinear(nn.Module):
 
     def forward(self, x: Tensor) -> Tensor:
         """Map (..., in_features) to (..., out_features)."""
-        y = product(x, self.held)
-        return y if self.bias is None else y + self.bias
+        return self.after(x, product(x, self.held))
+
+    def after(self, x: Tensor, product: Tensor) -> Tensor:
+        """Return what the map gives for x, the product of x and its matrix being known."""
+        return product if self.bias is None else product + self.bias
+
+    @property
+    def weight(self) -> Tensor:
+        """The matrix expanded, float32 (out_features, in_features)."""
+        return self.held.rows(slice(None), torch.float32)
 
 
 class FrozenEmbedding(nn.Module):
