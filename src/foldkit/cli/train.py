@@ -82,5 +82,6 @@ def show_run(run: RunFolder) -> None:
     for note in log.of("note"):
         console.print(f"! {note['says']}", soft_wrap=True, markup=False)
     best = f"best validation loss {end['best_validation_loss']:.4f} at step {end['best_step']} of {end['step']}"
-    console.print(f"{run.path.name}: {best}, {end['seconds']:.0f} s", soft_wrap=True)
+    peak = f", at most {end['peak_bytes'] / 1e6:,.0f} MB of memory" if end["peak_bytes"] else ""
+    console.print(f"{run.path.name}: {best}, {end['seconds']:.0f} s{peak}", soft_wrap=True)
     console.print(f"adapter {run.adapter}\ncurve   {run.curve}", soft_wrap=True, markup=False)

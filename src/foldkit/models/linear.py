@@ -28,11 +28,14 @@ class LinearMap(Protocol):
     out_features: int
 
     @property
-    def weight(self) -> Tensor: ...
+    def weight(self) -> Tensor:
+        """The matrix, (d_out, d_in)."""
 
-    def forward(self, x: Tensor) -> Tensor: ...
+    def forward(self, x: Tensor) -> Tensor:
+        """Map (..., d_in) to (..., d_out)."""
 
-    def after(self, x: Tensor, product: Tensor) -> Tensor: ...
+    def after(self, x: Tensor, product: Tensor) -> Tensor:
+        """Return what the map gives for x, the product of x and its matrix being known."""
 
 
 class Linear(nn.Linear):

@@ -18,7 +18,7 @@ class Started:
 
 @dataclass(frozen=True)
 class Stepped:
-    """After an optimiser step; loss in nats per learned token of the batch."""
+    """After an optimiser step; loss in nats per learned token of the batch, memory as held at most so far."""
 
     step: int
     epoch: float
@@ -29,6 +29,7 @@ class Stepped:
     n_tokens: int
     tokens_per_second: float
     seconds: float
+    peak_bytes: int
 
 
 @dataclass(frozen=True)
@@ -50,6 +51,7 @@ class Finished:
     best_step: int
     best_validation_loss: float
     seconds: float
+    peak_bytes: int
 
 
 TrainEvent = Started | Stepped | Checked | Finished

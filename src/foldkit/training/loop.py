@@ -16,6 +16,7 @@ from foldkit.models.likelihood import PaddedBatch
 
 from .batches import batches, micro_batches
 from .events import Checked, Finished, Started, Stepped, TrainEvent
+from .memory import peak_bytes
 from .objective import mean_loss, summed_loss
 from .schedule import rate_at
 from .settings import TrainSettings
@@ -64,13 +65,13 @@ def train_adapter(
         n_tokens += batch_tokens
         epoch = min(settings.epochs, step * settings.batch / len(train))
         speed = batch_tokens / (now - started)
-        yield Stepped(step, epoch, loss, accuracy, norm, rate, n_tokens, speed, now - began)
+        yield Stepped(step, epoch, loss, accuracy, norm, rate, n_tokens, speed, now - began, peak_bytes())
         if step in due:
             check_loss, check_accuracy = mean_loss(decoder, checks)
             improved = check_loss < best
             best, best_step = (check_loss, step) if improved else (best, best_step)
             yield Checked(step, check_loss, check_accuracy, improved, time.perf_counter() - began)
-    yield Finished(n_steps, best_step, best, time.perf_counter() - began)
+    yield Finished(n_steps, best_step, best, time.perf_counter() - began, peak_bytes())
 
 
 def check_steps(n_steps: int, validations: int) -> frozenset[int]:
