@@ -40,6 +40,8 @@ def test_answers_do_not_depend_on_their_batch_or_order(answerer: Answerer) -> No
     whole = "".join(answerer.streamed(ROWS[0], 6))
     assert alone[0].startswith(whole)
     assert answerer.answers(ROWS[:1], 6, sampling=Sampling(5.0, 3)) != alone[:1]
+    drawn = answerer.answers(ROWS, 6, sampling=Sampling(5.0, 3))
+    assert answerer.answers(ROWS, 6, batch=2, sampling=Sampling(5.0, 3)) == drawn
 
 
 def test_an_answer_ends_before_a_stop(answerer: Answerer) -> None:

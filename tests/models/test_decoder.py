@@ -51,6 +51,19 @@ def test_cached_and_batched_answers_are_those_recomputed_one_by_one(decoder: Dec
     assert [generate(decoder, [prompt], (), 12)[0] for prompt in IDS] == slow
 
 
+def test_what_prompts_share_is_computed_once(decoder: Decoder) -> None:
+    """Twelve shared tokens of four prompts go through the decoder once; a few are not worth it."""
+    seen: list[int] = []
+    hook = decoder.register_forward_pre_hook(lambda _, ids: seen.append(ids[0].numel()))
+    prompts = [[*range(20, 32), *rest] for rest in ([1], [2, 3], [2, 4, 5], [1])]
+    found = generate(decoder, prompts, (), 1)
+    assert seen == [12, 4 * 3]
+    generate(decoder, [prompt[8:] for prompt in prompts], (), 1)
+    assert seen[2:] == [4 * 7]
+    hook.remove()
+    assert found == [recomputed(decoder, prompt, 1) for prompt in prompts]
+
+
 def test_an_answer_stops_at_its_end_and_the_others_go_on(decoder: Decoder) -> None:
     """The end id is not part of the answer; rows that are done change nothing for the rest."""
     whole = generate(decoder, IDS, (), 12)
@@ -101,6 +114,10 @@ def test_sampling_follows_the_temperature_and_its_seed(decoder: Decoder) -> None
     hot = [generate(decoder, IDS[:1], (), 8, Sampling(3.0, seed)) for seed in (0, 1)]
     assert hot[0] != hot[1]
     assert generate(decoder, IDS[:2], (), 8, Sampling(3.0, 0))[0] == hot[0][0]
+    several = generate(decoder, [IDS[0]] * 4, (), 8, Sampling(3.0, 0))
+    assert several[0] == hot[0][0]
+    assert len({tuple(answer) for answer in several}) == 4
+    assert generate(decoder, [IDS[0]] * 2, (), 8, Sampling(3.0, 0), places=[2, 3]) == several[2:]
     with pytest.raises(UsageError, match="temperature"):
         Sampling(float("nan"))
 

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import functools
 import importlib.util
 import json
+import tempfile
 from pathlib import Path
 from typing import Any
 
@@ -12,6 +14,8 @@ import numpy as np
 import pytest
 import safetensors.torch
 import torch
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from foldkit.adapters import AdapterSettings, attach
 from foldkit.formats import GgufFile, InputError
@@ -60,7 +64,7 @@ def streams_of(decoder: Decoder) -> tuple[list[np.ndarray], np.ndarray]:
 def test_a_family_is_what_its_definition_says(tmp_path: Path, case: str) -> None:
     """Every layer's output and the logits, in float64 to 1e-9; and the folder's tensors come back bit for bit.
 
-    Batched and cached answers are those that the logits give, and an adapter starts as the base.
+    An adapter starts as the base.
     """
     config = config_of(case)
     tensors = drawn(config)
@@ -72,14 +76,34 @@ def test_a_family_is_what_its_definition_says(tmp_path: Path, case: str) -> None
     back = to_theirs(dict(decoder.named_parameters()), decoder.spec)
     assert {name: value.shape for name, value in back.items()} == {n: t.shape for n, t in tensors.items()}
     assert all(torch.equal(back[name], value) for name, value in tensors.items())
-    answers = generate(decoder, [IDS, IDS[:3]], (), 6)
-    for prompt, answer in zip((IDS, IDS[:3]), answers, strict=True):
+    attach(decoder, AdapterSettings(rank=2))
+    np.testing.assert_array_equal(streams_of(decoder)[1], logits)
+
+
+@functools.cache
+def decoder_of(case: str) -> Decoder:
+    config = config_of(case)
+    with tempfile.TemporaryDirectory() as folder:
+        return open_base(write_folder(Path(folder) / "b", config, drawn(config)), torch.float64).decoder
+
+
+TOKENS = st.integers(0, 49)
+
+
+@pytest.mark.parametrize("case", CONFIGS)
+@settings(max_examples=5, deadline=None, derandomize=True)
+@given(
+    shared=st.lists(TOKENS, max_size=14),
+    rests=st.lists(st.lists(TOKENS, min_size=1, max_size=7), min_size=1, max_size=4),
+)
+def test_answers_in_any_company_are_those_of_the_logits(case: str, shared: list[int], rests: list[list[int]]) -> None:
+    """Prompts of mixed lengths, left-padded, cached, what they share computed once: recomputed whole for each token."""
+    decoder, prompts = decoder_of(case), [[*shared, *rest] for rest in rests]
+    for prompt, answer in zip(prompts, generate(decoder, prompts, (), 4), strict=True):
         ids = list(prompt)
         for token in answer:
             assert int(decoder.logits(decoder(torch.tensor([ids])))[0, -1].argmax()) == token
             ids.append(token)
-    attach(decoder, AdapterSettings(rank=2))
-    np.testing.assert_array_equal(streams_of(decoder)[1], logits)
 
 
 def test_the_registries_are_whole() -> None:

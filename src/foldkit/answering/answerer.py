@@ -63,7 +63,8 @@ class Answerer:
     ) -> list[str]:
         """Return the answer to each row, those of like prompt length asked together; `progress` hears of each batch.
 
-        An answer ends at its end marker, after `max_tokens`, or before the first of the texts in `stops`.
+        What a row draws depends on its place among the rows, not on its batch; ask a row several times for several
+        answers. An answer ends at its end marker, after `max_tokens`, or before the first of the texts in `stops`.
         """
         prompts = [self.prompt_ids(row, shots) for row in rows]
         order = sorted(range(len(rows)), key=lambda index: len(prompts[index]))
@@ -71,7 +72,9 @@ class Answerer:
         with self.switched(adapted):
             for start in range(0, len(order), batch):
                 chosen = order[start : start + batch]
-                found = self._generate([prompts[index] for index in chosen], max_tokens, sampling)
+                asked = [prompts[index] for index in chosen]
+                self._check_room(asked, max_tokens)
+                found = generate(self.decoder, asked, self.encoder.end_ids, max_tokens, sampling, places=chosen)
                 for index, ids in zip(chosen, found, strict=True):
                     texts[index] = _before(self.encoder.tokenizer.decode(ids), stops)
                 if progress:
@@ -115,10 +118,6 @@ class Answerer:
         with self.switched(adapted):
             losses, _ = token_losses(self.decoder, pad([e.ids for e in examples], flags))
         return [-sum(values) for values in losses]
-
-    def _generate(self, prompts: list[tuple[int, ...]], max_tokens: int, sampling: Sampling | None) -> list[list[int]]:
-        self._check_room(prompts, max_tokens)
-        return generate(self.decoder, prompts, self.encoder.end_ids, max_tokens, sampling)
 
     def _check_room(self, prompts: list[tuple[int, ...]], max_tokens: int) -> None:
         room, longest = self.decoder.spec.max_positions, max(map(len, prompts))

@@ -33,6 +33,12 @@ class Cache:
             self.length = end
         return keys.narrow(2, 0, end), values.narrow(2, 0, end)
 
+    def copy_row(self, row: int, start: int, other: Cache, n_tokens: int) -> None:
+        """Put the first tokens of a cache of one row into a row, from `start` on; none where the count is below 1."""
+        if n_tokens > 0:
+            for own, given in zip((*self.keys, *self.values), (*other.keys, *other.values), strict=True):
+                own[row, :, start : start + n_tokens] = given[0, :, :n_tokens]
+
     def pick_rows(self, rows: Tensor) -> None:
         """Make a batch of the rows of this index tensor; a row may be left out, and may come several times."""
         self.keys = [keys[rows] for keys in self.keys]

@@ -1,4 +1,4 @@
-"""Next tokens from ids: greedy or sampled, a batch of prompts at a time, with a key-value cache."""
+"""New ids for prompts, many at a time: what their prompts share is computed once, finished rows leave the batch."""
 
 from __future__ import annotations
 
@@ -11,6 +11,9 @@ from .cache import Cache
 from .decoder import Decoder
 from .sampling import Sampling, choose
 
+# Fewer shared tokens than this are computed for every prompt: the copies would cost as much.
+_WORTH_SHARING = 8
+
 
 def generate(
     decoder: Decoder,
@@ -18,14 +21,17 @@ def generate(
     end_ids: Sequence[int],
     max_tokens: int,
     sampling: Sampling | None = None,
+    *,
+    places: Sequence[int] | None = None,
 ) -> list[list[int]]:
     """Return the new ids of each prompt, the end id left out.
 
-    Each answer stops at an end id or after `max_tokens`. Raises ValueError for an empty prompt and for a prompt that
-    with its answer would not fit into the decoder's positions.
+    Each answer stops at an end id or after `max_tokens`. What a prompt draws depends on the seed and its place alone:
+    its index here, or its number in `places`. Raises ValueError for an empty prompt and for a prompt that with its
+    answer would not fit into the decoder's positions.
     """
     answers: list[list[int]] = [[] for _ in prompts]
-    for index, token in stream(decoder, prompts, end_ids, max_tokens, sampling):
+    for index, token in stream(decoder, prompts, end_ids, max_tokens, sampling, places=places):
         answers[index].append(token)
     return answers
 
@@ -37,17 +43,21 @@ def stream(
     end_ids: Sequence[int],
     max_tokens: int,
     sampling: Sampling | None = None,
+    *,
+    places: Sequence[int] | None = None,
 ) -> Iterator[tuple[int, int]]:
     """Yield (prompt index, new id) as the ids are found; otherwise as `generate`."""
     longest = _longest(prompts, max_tokens, decoder.spec.max_positions)
     sampling = sampling or Sampling()
     device = decoder.device
     ids, real = _left_padded(prompts, longest, device)
-    cache = Cache(decoder.spec, len(prompts), longest + max_tokens, decoder.dtype, device)
-    draws = [torch.Generator().manual_seed(sampling.seed + index) for index in range(len(prompts))]
+    cache = Cache(decoder.spec, len(prompts), longest + max_tokens - 1, decoder.dtype, device)
+    draws = [sampling.draws(place) for place in (range(len(prompts)) if places is None else places)]
     live = torch.arange(len(prompts), device=device)
     positions = (real.cumsum(1) - 1).clamp(min=0)
-    stream_out = decoder(ids, positions=positions, mask=_prompt_mask(real), cache=cache)
+    n_ready = _fill_shared(decoder, prompts, longest, cache)
+    mask = _prompt_mask(real, n_ready)
+    stream_out = decoder(ids[:, n_ready:], positions=positions[:, n_ready:], mask=mask, cache=cache)
     before = [list(prompt) for prompt in prompts]
     for _ in range(max_tokens):
         rows = live.tolist()
@@ -90,11 +100,39 @@ def _left_padded(prompts: Sequence[Sequence[int]], longest: int, device: torch.d
     return ids, real
 
 
-def _prompt_mask(real: Tensor) -> Tensor | None:
-    """Return the mask (batch, 1, seq, seq) of a left-padded batch; a pad looks at itself, so that no row is empty."""
-    if bool(real.all()):
+def _fill_shared(decoder: Decoder, prompts: Sequence[Sequence[int]], longest: int, cache: Cache) -> int:
+    """Compute what all prompts begin with once and put it before the end of each; return how many columns are ready.
+
+    In those columns a row holds as much of the shared tokens as stand before the longest remainder.
+    """
+    n_shared = _n_shared(prompts)
+    if len(prompts) == 1 or n_shared < _WORTH_SHARING:
+        return 0
+    device = decoder.device
+    shared = Cache(decoder.spec, 1, n_shared, decoder.dtype, device)
+    decoder(torch.tensor([prompts[0][:n_shared]], device=device), cache=shared)
+    for row, prompt in enumerate(prompts):
+        first = longest - len(prompt)
+        cache.copy_row(row, first, shared, n_shared - first)
+    cache.length = n_shared
+    return n_shared
+
+
+def _n_shared(prompts: Sequence[Sequence[int]]) -> int:
+    """Return how many first tokens all prompts have in common, at least one being left to each."""
+    first, last = min(map(tuple, prompts)), max(map(tuple, prompts))
+    most = min(len(prompt) for prompt in prompts) - 1
+    return next((i for i, (a, b) in enumerate(zip(first, last, strict=False)) if a != b or i == most), most)
+
+
+def _prompt_mask(real: Tensor, n_ready: int) -> Tensor | None:
+    """Return the mask (batch, 1, seq - n_ready, seq) of a left-padded batch whose first columns are ready.
+
+    A pad looks at itself, so that no row is empty.
+    """
+    if not n_ready and bool(real.all()):
         return None
     seq = real.shape[1]
     causal = torch.ones(seq, seq, dtype=torch.bool, device=real.device).tril()
     itself = torch.eye(seq, dtype=torch.bool, device=real.device)
-    return ((causal & real[:, None, :]) | itself)[:, None]
+    return ((causal & real[:, None, :]) | itself)[:, None, n_ready:]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import random
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -28,11 +29,16 @@ class Sampling:
     repetition: float = 1.0
 
     def __post_init__(self) -> None:
+        within(self.seed, 0, 2**31 - 1, "sampling", "seed")
         within(self.temperature, 0, 10, "sampling", "temperature")
         within(self.top_k, 0, 2**24, "sampling", "top_k")
         within(self.top_p, 1e-6, 1, "sampling", "top_p")
         within(self.min_p, 0, 1, "sampling", "min_p")
         within(self.repetition, 0.1, 10, "sampling", "repetition")
+
+    def draws(self, place: int) -> torch.Generator:
+        """Return the draws of the prompt at this place, none alike for two seeds and places."""
+        return torch.Generator().manual_seed(random.Random(f"{self.seed} {place}").getrandbits(32))
 
 
 def choose(
