@@ -10,7 +10,9 @@ import torch
 
 from foldkit.adapters import AdapterSettings, attach
 from foldkit.datasets import Example
+from foldkit.formats import InputError
 from foldkit.models import Base, generate, open_base
+from foldkit.models.gguf_saving import save_gguf
 from foldkit.templates import Turn
 from foldkit.tokens import Encoder, TextSide, open_text_side
 from foldkit.training import Stepped, TrainSettings, train_adapter
@@ -48,3 +50,11 @@ def test_five_steps_lower_the_loss(real: tuple[Base, TextSide]) -> None:
     losses = [event.loss for event in events if isinstance(event, Stepped)]
     assert losses[-1] < 0.6 * losses[0]
     assert base.decoder.embedding.weight.dtype == torch.float32
+
+
+def test_its_stored_blocks_come_back_byte_for_byte(real: tuple[Base, TextSide], tmp_path: Path) -> None:
+    """The whole file of a base opened with its own blocks; one that was expanded is refused."""
+    save_gguf(open_base(REAL, weights="stored").decoder, REAL, tmp_path / "back.gguf")
+    assert (tmp_path / "back.gguf").read_bytes() == REAL.read_bytes()
+    with pytest.raises(InputError, match="stored"):
+        save_gguf(open_base(REAL).decoder, REAL, tmp_path / "again.gguf")

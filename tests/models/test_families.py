@@ -24,6 +24,7 @@ from foldkit.models.families import FAMILIES, spec_from_config
 from foldkit.models.gguf import spec_of
 from foldkit.models.gguf import weights_of as gguf_weights
 from foldkit.models.gguf_families import COMMON, GGUF_FAMILIES
+from foldkit.models.gguf_saving import save_gguf
 from foldkit.models.weights import file_names, parameter_shapes, to_theirs
 
 from .family_cases import CONFIGS, config_of
@@ -180,6 +181,13 @@ def test_a_gguf_file_is_the_same_base(tmp_path: Path, case: str) -> None:
     assert found.spec.family == decoder.spec.family
     scale = float(np.abs(streams_of(decoder)[1]).max())
     np.testing.assert_allclose(streams_of(found)[1] / scale, streams_of(decoder)[1] / scale, atol=1e-5)
+    stored = open_base(tmp_path / "b.gguf", weights="stored").decoder
+    save_gguf(stored, tmp_path / "b.gguf", tmp_path / "back.gguf")
+    assert (tmp_path / "back.gguf").read_bytes() == (tmp_path / "b.gguf").read_bytes()
+    with torch.no_grad():
+        stored.norm.weight[0] += 1
+    save_gguf(stored, tmp_path / "b.gguf", tmp_path / "back.gguf")
+    assert (tmp_path / "back.gguf").read_bytes() != (tmp_path / "b.gguf").read_bytes()
 
 
 @pytest.mark.parametrize(

@@ -28,7 +28,7 @@ class AdapterHeader:
     """What an adapter file says of itself.
 
     `template` and `markup` are those it was trained with; `strip` says that blanks at the ends of cells were taken off,
-    `weights` how the base's matrices were held.
+    `weights` how the base's matrices were held, `compute` the dtype of everything else.
     """
 
     settings: AdapterSettings
@@ -39,6 +39,7 @@ class AdapterHeader:
     data_fingerprint: str
     strip: bool = True
     weights: str = "float32"
+    compute: str = "float32"
 
 
 def save_adapter(path: Path, adapter: Adapter, header: AdapterHeader) -> None:

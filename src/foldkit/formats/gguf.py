@@ -55,6 +55,15 @@ class GgufFile:
         """Return the tensor's bytes as uint8, without a copy."""
         return np.frombuffer(self._map, np.uint8, tensor.n_bytes, tensor.start)
 
+    @property
+    def size(self) -> int:
+        """Bytes of the whole file."""
+        return len(self._map)
+
+    def bytes(self, start: int, end: int) -> bytes:
+        """Return a copy of these bytes of the file."""
+        return self._map[start:end]
+
     def _read(self) -> tuple[dict[str, Any], dict[str, GgufTensor]]:
         magic, version, n_tensors, n_entries = struct.unpack_from("<4sIQQ", self._map, 0)
         if magic != b"GGUF":

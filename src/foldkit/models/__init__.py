@@ -9,6 +9,7 @@ if TYPE_CHECKING:
     from .base import fingerprint_base as fingerprint_base
     from .base import open_base as open_base
     from .cache import Cache as Cache
+    from .compute import chosen_compute as chosen_compute
     from .decoder import Decoder as Decoder
     from .folder import save_folder as save_folder
     from .generating import generate as generate
@@ -35,6 +36,7 @@ __getattr__, __all__ = lazy_door(
     {
         "base": ("Base", "fingerprint_base", "open_base"),
         "cache": ("Cache",),
+        "compute": ("chosen_compute",),
         "decoder": ("Decoder",),
         "folder": ("save_folder",),
         "generating": ("generate", "stream"),

@@ -52,7 +52,7 @@ class Norm(nn.Module):
         if self.kind == "layer":
             return functional.layer_norm(x, (x.shape[-1],), self.weight, self.bias, self.eps)
         weight = self.weight + 1 if self.kind == "rms offset" else self.weight
-        if torch.is_grad_enabled():
+        if torch.is_grad_enabled() or x.dtype == torch.bfloat16:
             return functional.rms_norm(x, (x.shape[-1],), weight, self.eps)
         # The same in fewer calls, which count where a step has one token.
         length = torch.linalg.vector_norm(x, 2, -1, True)

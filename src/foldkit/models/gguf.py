@@ -79,10 +79,10 @@ def weights_of(file: GgufFile, spec: ModelSpec) -> Iterator[tuple[str, Packed | 
             ends = list(itertools.accumulate((shapes[name][0] for name in ours), initial=0))
             for name, (start, end) in zip(ours, itertools.pairwise(ends), strict=True):
                 rows = torch.arange(start, min(end, whole.n_rows)) if len(ours) > 1 else torch.arange(whole.n_rows)
-                yield name, whole.picked(_as_ours(name, rows, spec, family))
+                yield name, whole.picked(as_ours(name, rows, spec, family))
         else:
             for name, part in zip(ours, _parts(_expanded(file, theirs), ours, shapes), strict=True):
-                yield name, _as_ours(name, part, spec, family)
+                yield name, as_ours(name, part, spec, family)
 
 
 def _packed(file: GgufFile, tensor: GgufTensor) -> Packed:
@@ -144,7 +144,8 @@ def _parts(value: Tensor, ours: list[str], shapes: Shapes) -> list[Tensor]:
     return list(torch.split(value, sizes)) if len(ours) > 1 and value.shape[0] == sum(sizes) else [value] * len(ours)
 
 
-def _as_ours(name: str, value: Tensor, spec: ModelSpec, family: GgufFamily) -> Tensor:
+def as_ours(name: str, value: Tensor, spec: ModelSpec, family: GgufFamily) -> Tensor:
+    """Return a weight, or the numbers of its rows, in our order of rows; norms without the 1 that the file adds."""
     if family.permuted and ".attention.query." in name:
         return _half_rotated(value, spec.n_heads)
     if family.permuted and ".attention.key." in name:

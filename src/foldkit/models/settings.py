@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from foldkit.formats import one_of
 
 MARKUPS = ("auto", "own", "headings")
+COMPUTES = ("float32", "bfloat16", "auto")
 WEIGHTS = ("float32", "stored", "bfloat16", "int8", "nf4")
 
 
@@ -15,13 +16,15 @@ class BaseSettings:
     """The base: `pellam`, which ships, a folder, or a `.gguf` file; its `own` markup, our `headings`, or `auto`.
 
     `weights` says how its matrices are held in memory: expanded to `float32`, as `stored`, or in `bfloat16`, `int8` or
-    `nf4`.
+    `nf4`. `compute` is the dtype of everything else; `auto` measures once which of the two is faster here.
     """
 
     model: str = "pellam"
     markup: str = "auto"
     weights: str = "float32"
+    compute: str = "float32"
 
     def __post_init__(self) -> None:
         one_of(self.markup, MARKUPS, "[base]", "markup")
         one_of(self.weights, WEIGHTS, "[base]", "weights")
+        one_of(self.compute, COMPUTES, "[base]", "compute")

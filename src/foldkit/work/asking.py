@@ -11,7 +11,7 @@ from foldkit.adapters import load_adapter, read_header
 from foldkit.answering import Answerer
 from foldkit.formats import InputError, UsageError, append_jsonl, near_name, read_jsonl, write_jsonl
 from foldkit.formats.jsonl import read_text
-from foldkit.models import Sampling, open_base
+from foldkit.models import Sampling, chosen_compute, open_base
 from foldkit.runs import RunFolder
 from foldkit.tokens import open_text_side
 
@@ -120,7 +120,7 @@ def open_asked(adapter_at: Path, base_at: Path | None = None) -> Asked:
     """
     header = read_header(adapter_at)
     path = base_at or base_path(header.base, _sheet_folder(RunFolder(adapter_at.parent)))
-    base = open_base(path, weights=header.weights)
+    base = open_base(path, chosen_compute(header.compute).dtype, header.weights)
     adapter, header = load_adapter(adapter_at, base)
     return Asked(Answerer.of_adapter(base.decoder, open_text_side(path), adapter, header), header.strip)
 

@@ -7,12 +7,12 @@ import json
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
-from foldkit.adapters import load_adapter
+from foldkit.adapters import load_adapter, read_header
 from foldkit.answering import Answerer, draw_shots
 from foldkit.datasets import Dataset
 from foldkit.formats import InputError, fingerprint_files, write_aside, write_jsonl
 from foldkit.formats.jsonl import read_text
-from foldkit.models import open_base
+from foldkit.models import chosen_compute, open_base
 from foldkit.rows.tables import column, rows_of
 from foldkit.runs import RunFolder
 from foldkit.scoring import Contender, Scorecard, contender_replies, make_scorecard
@@ -67,7 +67,8 @@ def score(sheet: Sheet, run: RunFolder, on_scored: OnScored | None = None) -> Sc
     inputs, settings = open_inputs(sheet), sheet.score
     dataset = build(sheet, inputs)
     rows = _test_rows(dataset, inputs, settings.by)
-    base = open_base(sheet.base_path(), weights=sheet.base.weights)
+    compute = chosen_compute(read_header(run.adapter).compute)
+    base = open_base(sheet.base_path(), compute.dtype, sheet.base.weights)
     adapter, header = load_adapter(run.adapter, base)
     if header.data_fingerprint != dataset.fingerprint:
         todo = "score with the sheet it was trained by"

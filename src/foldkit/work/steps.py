@@ -134,12 +134,13 @@ def train(sheet: Sheet, name: str = "", on_event: OnEvent | None = None) -> RunF
     """
     from foldkit.adapters import AdapterHeader, attach, save_adapter
     from foldkit.curves import save_picture
-    from foldkit.models import open_base
+    from foldkit.models import chosen_compute, open_base
     from foldkit.training import Checked, train_adapter
 
     inputs = open_inputs(sheet)
     dataset = build(sheet, inputs)
-    base = open_base(sheet.base_path(), weights=sheet.base.weights)
+    compute = chosen_compute(sheet.base.compute)
+    base = open_base(sheet.base_path(), compute.dtype, sheet.base.weights)
     if sheet.train.window > base.decoder.spec.max_positions:
         room = base.decoder.spec.max_positions
         raise InputError("[train]", "window", f"at most the base's {room}", sheet.train.window, "lower the window")
@@ -156,9 +157,11 @@ def train(sheet: Sheet, name: str = "", on_event: OnEvent | None = None) -> RunF
         dataset.fingerprint,
         sheet.rows.strip,
         sheet.base.weights,
+        compute.name,
     )
     log = LogWriter(run.log)
-    for note in base.notes:
+    measured = (f"computes in {compute.name}: {compute.reason}",) if sheet.base.compute == "auto" else ()
+    for note in (*base.notes, *measured):
         log.write("note", says=note)
     try:
         for event in train_adapter(
