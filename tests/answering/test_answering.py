@@ -7,9 +7,9 @@ from pathlib import Path
 import pytest
 import torch
 
-from foldkit.answering import Answerer, Shots, draw_shots
+from foldkit.answering import Answerer, AnswerSettings, History, Shots, draw_shots
 from foldkit.formats import InputError
-from foldkit.models import Sampling, open_base
+from foldkit.models import Sampling, generate, open_base
 from foldkit.templates import template_from_mapping
 from foldkit.tokens import TextSide
 
@@ -21,6 +21,7 @@ TEMPLATE = {
         {"role": "assistant", "text": "{reply}", "learned": True},
     ],
 }
+SIX = AnswerSettings(6)
 ROWS = [{"station": f"S{i}", "note": "wind " * (i % 5 + 1), "context": "", "reply": str(i)} for i in range(9)]
 
 
@@ -32,28 +33,54 @@ def answerer(base_folder: Path, side: TextSide) -> Answerer:
 
 def test_answers_do_not_depend_on_their_batch_or_order(answerer: Answerer) -> None:
     """In float64: one by one, in fours, and the streamed pieces put together."""
-    alone = [answerer.answers([row], 6)[0] for row in ROWS]
+    alone = [answerer.answers([row], SIX)[0] for row in ROWS]
     heard: list[int] = []
-    assert answerer.answers(ROWS, 6, batch=4, progress=heard.append) == alone
+    assert answerer.answers(ROWS, SIX, batch=4, progress=heard.append) == alone
     assert heard == [4, 4, 1]
-    assert answerer.answers(ROWS[::-1], 6, batch=4) == alone[::-1]
-    whole = "".join(answerer.streamed(ROWS[0], 6))
+    assert answerer.answers(ROWS[::-1], SIX, batch=4) == alone[::-1]
+    whole = "".join(answerer.streamed(ROWS[0], SIX))
     assert alone[0].startswith(whole)
-    assert answerer.answers(ROWS[:1], 6, sampling=Sampling(5.0, 3)) != alone[:1]
-    drawn = answerer.answers(ROWS, 6, sampling=Sampling(5.0, 3))
-    assert answerer.answers(ROWS, 6, batch=2, sampling=Sampling(5.0, 3)) == drawn
+    hot = AnswerSettings(6, Sampling(5.0, 3))
+    drawn = answerer.answers(ROWS, hot)
+    assert drawn[:1] != alone[:1]
+    assert answerer.answers(ROWS, hot, batch=2) == drawn
+    assert answerer.answers(ROWS[4:], hot, first=4) == drawn[4:]
 
 
 def test_an_answer_ends_before_a_stop(answerer: Answerer) -> None:
     """Whole and in pieces alike, wherever the stop stands; a text that never comes changes nothing."""
-    whole = answerer.answers([ROWS[0]], 12)[0]
+    whole = answerer.answers([ROWS[0]], AnswerSettings(12))[0]
     assert len(whole) > 4
     for start in range(1, len(whole) - 1):
         stop = whole[start : start + 2]
         expected = whole[: whole.index(stop)]
-        assert answerer.answers([ROWS[0]], 12, stops=["\u2603", stop])[0] == expected
-        assert "".join(answerer.streamed(ROWS[0], 12, stops=["\u2603", stop])) == expected
-    assert answerer.answers([ROWS[0]], 12, stops=["\u2603"])[0] == whole
+        settings = AnswerSettings(12, stops=("\u2603", stop))
+        assert answerer.answers([ROWS[0]], settings)[0] == expected
+        found = answerer.streamed(ROWS[0], settings)
+        assert ("".join(found), found.text, found.ended) == (expected, expected, "at a stop")
+    found = answerer.streamed(ROWS[0], AnswerSettings(12, stops=("\u2603",)))
+    assert ("".join(found), found.ended, found.n_tokens) == (whole, "at its length", 12)
+
+
+def test_an_answer_that_is_left_keeps_what_came(answerer: Answerer) -> None:
+    """The pieces so far are its text, and it is open."""
+    found = answerer.streamed(ROWS[0], AnswerSettings(12))
+    assert next(iter(found))
+    assert found.ended == ""
+    assert answerer.answers([ROWS[0]], AnswerSettings(12))[0].startswith(found.text)
+
+
+def test_what_was_said_stands_before_a_question(answerer: Answerer) -> None:
+    """In order, a system text once while it stays the same; and the answer is that of the whole prompt."""
+    history = History().and_then(ROWS[0], "west").and_then({**ROWS[1], "station": "S0"}, "east")
+    text = answerer.encoder.tokenizer.decode(answerer.prompt_ids(ROWS[2], history), keep_control=True)
+    assert text == (
+        "== system ==\nFor S0.\n\n== user ==\nwind \n\n== assistant ==\nwest<end>\n\n"
+        "== user ==\nwind wind \n\n== assistant ==\neast<end>\n\n"
+        "== system ==\nFor S2.\n\n== user ==\nwind wind wind \n\n== assistant ==\n"
+    )
+    ids = generate(answerer.decoder, [answerer.prompt_ids(ROWS[2], history)], answerer.encoder.end_ids, 6)[0]
+    assert answerer.answers([ROWS[2]], SIX, before=history)[0] == answerer.encoder.tokenizer.decode(ids)
 
 
 def test_the_likelihood_of_an_answer_is_that_of_its_tokens(answerer: Answerer) -> None:
@@ -95,4 +122,4 @@ def test_questions_that_cannot_be_asked_are_refused(answerer: Answerer) -> None:
     with pytest.raises(InputError, match="a value for station"):
         answerer.prompt_ids({"note": "b"})
     with pytest.raises(InputError, match="at most 256 tokens in all"):
-        answerer.answers([ROWS[0]], 400)
+        answerer.answers([ROWS[0]], AnswerSettings(400))

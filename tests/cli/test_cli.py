@@ -8,17 +8,17 @@ import subprocess
 import sys
 from pathlib import Path
 
+import pexpect
 import pytest
 
 import foldkit
 from foldkit.cli.main import foldkit as group
 
 
-def call(*words: str, cwd: Path) -> subprocess.CompletedProcess[str]:
+def call(*words: str, cwd: Path, typed: str = "") -> subprocess.CompletedProcess[str]:
     environment = {**os.environ, "COLUMNS": "120"}
-    return subprocess.run(
-        [sys.executable, "-m", "foldkit", *words], cwd=cwd, capture_output=True, text=True, env=environment, check=False
-    )
+    command = [sys.executable, "-m", "foldkit", *words]
+    return subprocess.run(command, cwd=cwd, capture_output=True, text=True, env=environment, check=False, input=typed)
 
 
 def test_the_whole_way(work_folder: Path) -> None:
@@ -100,6 +100,79 @@ def test_looking_closer_and_asking_more(work_folder: Path) -> None:
     filed = call("ask", "--file", "questions.jsonl", "--max-tokens", "3", cwd=work_folder)
     assert (filed.stdout, filed.stderr) == ("answers of base and adapter in answers.jsonl\n", "2 of 2\n")
     assert len((work_folder / "answers.jsonl").read_text().splitlines()) == 2
+
+
+TALK = """/help
+wind 1 west?
+/both
+wind 2?
+/base
+/length 3
+wind 3?
+/new
+/adapter none
+/adapter
+/lenght 4
+/length x
+/slot town=x
+/temperature 0.5
+wind 4?
+"""
+
+
+def test_a_conversation_from_lines(work_folder: Path) -> None:
+    """Answers on standard output, everything else beside it; a wrong command is told, and the talk goes on."""
+    assert call("train", "--set", "train.epochs=0.5", cwd=work_folder).returncode == 0
+    done = call("ask", "--max-tokens", "5", cwd=work_folder, typed=TALK)
+    assert done.returncode == 0, done.stderr
+    lines = [line for line in done.stdout.splitlines() if line.strip()]
+    assert [line.partition(":")[0] for line in lines if line.startswith(("base:", "adapter:"))] == [
+        "adapter",
+        "base",
+        "adapter",
+    ]
+    assert any(line.split() == ["base", "adapter"] for line in lines)
+    for said in (
+        "Ctrl-D ends",
+        "base and adapter will answer",
+        "at most 3 tokens",
+        "begun anew",
+        "did you mean 'length'",
+        "expected a number, found 'x'",
+        "known: question",
+        "temperature 0.5",
+        "of 256 tokens of context",
+        "! --run: run: expected a run of this sheet, found 'none'",
+    ):
+        assert said in done.stderr, said
+    alone = call("ask", "wind 5?", "--base-only", "--max-tokens", "2", cwd=work_folder)
+    assert (alone.returncode, alone.stderr) == (0, "(cut after 2 tokens: --max-tokens)\n")
+    many = call("ask", "wind 5?", "--answers", "3", "--temperature", "2", "--max-tokens", "9", cwd=work_folder)
+    assert len(set(many.stdout.split("\n"))) > 2
+    same = call("ask", "wind 5?", "--answers", "3", cwd=work_folder)
+    assert (same.returncode, "1 at temperature 0" in same.stderr) == (2, True)
+
+
+def test_ctrl_c_in_an_answer_keeps_what_came(work_folder: Path) -> None:
+    """In a terminal: the answer stops, the talk goes on with it in its context, Ctrl-D ends it."""
+    assert call("train", "--set", "train.epochs=0.1", cwd=work_folder).returncode == 0
+    words = ["-m", "foldkit", "ask", "--base-only", "--max-tokens", "230"]
+    child = pexpect.spawn(sys.executable, words, cwd=work_folder, encoding="utf-8", timeout=60)
+    child.expect("Ctrl-D ends")
+    child.expect("> ")
+    child.sendline("wind?")
+    child.expect("base: ..")
+    child.sendintr()
+    child.expect("what came is kept")
+    child.expect(r"(\d+) tokens in")
+    assert 0 < int(child.match.group(1)) < 230
+    child.expect("> ")
+    child.sendintr()
+    child.expect("Ctrl-D ends")
+    child.sendeof()
+    child.expect(pexpect.EOF)
+    child.close()
+    assert child.exitstatus == 0
 
 
 @pytest.mark.parametrize(

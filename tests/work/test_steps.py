@@ -9,10 +9,11 @@ import pytest
 
 import foldkit
 from foldkit.adapters import read_header
+from foldkit.answering import AnswerSettings
 from foldkit.formats import InputError, UsageError, read_jsonl
 from foldkit.runs import read_log
 from foldkit.training import Finished, TrainEvent
-from foldkit.work import answer_file
+from foldkit.work import Conversation, answer_file
 
 
 def test_rows_to_scores(work_folder: Path) -> None:
@@ -46,12 +47,52 @@ def test_rows_to_scores(work_folder: Path) -> None:
     assert asked.main_slot == "question"
     row = asked.row("wind 3 west?", {})
     prompt = next(e for e in dataset.parts["train"])
-    assert asked.answer(row, adapted=False, max_tokens=5) != asked.answer(row, max_tokens=5)
+    assert asked.answer(row, AnswerSettings(5), adapted=False) != asked.answer(row, AnswerSettings(5))
     source = dict(enumerate(read_jsonl(work_folder / "rows.jsonl"), 1))[prompt.row]
     ids = asked.answerer.prompt_ids({"question": source["question"]})
     assert ids == prompt.ids[: prompt.learned.index(True)]
     with pytest.raises(UsageError, match="did you mean 'question'"):
         asked.row("", {"questions": "x"})
+
+
+def test_a_conversation_goes_on_until_its_context_is_full(work_folder: Path) -> None:
+    """Each answer stands before the next question; another adapter takes over; a full context is told, not cut."""
+    sheet = foldkit.read_sheet(work_folder / "fold.toml", ["train.epochs=0.5", "train.validations=1"])
+    first, second = foldkit.train(sheet), foldkit.train(sheet)
+    talk = Conversation(foldkit.open_asked(first.adapter), AnswerSettings(30), {})
+    said = [talk.n_context]
+    for number in range(3):
+        answer = talk.answer(f"wind {number} west?", adapted=True)
+        talk.keep(f"wind {number} west?", "".join(answer))
+        said.append(talk.n_context)
+        talk.use_adapter((first if number else second).adapter)
+    assert said == sorted(set(said))
+    assert len(talk.history.said) == 3
+    with pytest.raises(InputError, match="at most 256 tokens"):
+        talk.answer("wind " * 300, adapted=True)
+    n_left = 256 - len(talk.asked.answerer.prompt_ids({"question": "west?"}, talk.history))
+    talk.settings = AnswerSettings(1000)
+    answer = talk.answer("west?", adapted=False)
+    assert list(answer)
+    assert answer.n_tokens <= n_left
+    talk.forget()
+    assert talk.n_context == 0
+
+
+@pytest.mark.parametrize("compute", ["bfloat16", "auto"])
+def test_the_dtype_that_is_computed_in_is_written_down(work_folder: Path, compute: str) -> None:
+    """In the adapter and in the run's sheet as it was chosen; what was measured is a note of the log."""
+    changes = ["train.epochs=0.5", "train.validations=1", f"base.compute={compute}"]
+    sheet = foldkit.read_sheet(work_folder / "fold.toml", changes)
+    run = foldkit.train(sheet)
+    chosen = read_header(run.adapter).compute
+    assert chosen in ("float32", "bfloat16")
+    assert json.loads(run.sheet.read_text())["base"]["compute"] == chosen
+    notes = [note["says"] for note in foldkit.read_log(run.log).of("note")]
+    assert (compute == "auto") == any(f"computes in {chosen}: products in bfloat16" in note for note in notes)
+    asked = foldkit.open_asked(run.adapter)
+    assert str(asked.base.decoder.dtype) == f"torch.{chosen}"
+    assert foldkit.score(sheet, run).contender("adapter")
 
 
 def test_what_no_longer_fits_together_is_refused(work_folder: Path) -> None:
@@ -107,18 +148,18 @@ def test_weights_held_in_few_bits_go_the_whole_way(work_folder: Path) -> None:
     assert asked.choice({"question": "wind 3 west?"}, options) in options
     questions, out = work_folder / "questions.jsonl", work_folder / "answers.jsonl"
     questions.write_text("".join(json.dumps({"question": f"wind {i}?"}) + "\n" for i in range(5)))
-    assert list(answer_file(asked, questions, out, max_tokens=3, batch=2)) == [(2, 5), (4, 5), (5, 5)]
+    assert list(answer_file(asked, questions, out, AnswerSettings(3), batch=2)) == [(2, 5), (4, 5), (5, 5)]
     whole = out.read_text()
     assert [set(row) for row in read_jsonl(out)] == [{"question", "base", "adapter"}] * 5
     out.write_text("".join(line + "\n" for line in whole.splitlines()[:3]) + whole.splitlines()[3][:9])
-    assert list(answer_file(asked, questions, out, max_tokens=3)) == [(5, 5)]
+    assert list(answer_file(asked, questions, out, AnswerSettings(3))) == [(5, 5)]
     assert [row["question"] for row in read_jsonl(out)] == [f"wind {i}?" for i in range(5)]
     questions.write_text('{"question": "wind 0?"}\n')
     with pytest.raises(InputError, match="line 2"):
-        list(answer_file(asked, questions, out))
+        list(answer_file(asked, questions, out, AnswerSettings()))
     questions.write_text('{"question": "another?"}\n')
     with pytest.raises(InputError, match="choose another --out"):
-        list(answer_file(asked, questions, out))
+        list(answer_file(asked, questions, out, AnswerSettings()))
 
 
 def test_files_of_a_split_are_those_of_the_source(work_folder: Path) -> None:

@@ -6,13 +6,19 @@ from foldkit.formats.lazy import lazy_door
 
 if TYPE_CHECKING:
     from .answerer import Answerer as Answerer
+    from .history import History as History
+    from .settings import AnswerSettings as AnswerSettings
     from .shots import Shots as Shots
     from .shots import draw_shots as draw_shots
+    from .streamed import Streamed as Streamed
 
 __getattr__, __all__ = lazy_door(
     __name__,
     {
         "answerer": ("Answerer",),
+        "history": ("History",),
+        "settings": ("AnswerSettings",),
         "shots": ("Shots", "draw_shots"),
+        "streamed": ("Streamed",),
     },
 )

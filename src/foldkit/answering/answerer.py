@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Generator, Mapping, Sequence
 
 from foldkit.adapters.attaching import Adapter
 from foldkit.adapters.file import AdapterHeader
@@ -11,13 +11,16 @@ from foldkit.formats import InputError
 from foldkit.models.decoder import Decoder
 from foldkit.models.generating import generate, stream
 from foldkit.models.likelihood import pad, token_losses
-from foldkit.models.sampling import Sampling
 from foldkit.templates import Markup, Template, Turn, template_from_mapping
 from foldkit.tokens import Encoder, TextSide
 
+from .history import History
+from .settings import AnswerSettings
 from .shots import Shots
+from .streamed import Streamed
 
 NO_SHOTS = Shots()
+Before = Shots | History
 
 
 class Answerer:
@@ -35,13 +38,13 @@ class Answerer:
         template = template_from_mapping(header.template, "adapter file, template")
         return cls(decoder, side, template, Markup(**header.markup), adapter)
 
-    def prompt_ids(self, row: Mapping[str, str], shots: Shots = NO_SHOTS) -> tuple[int, ...]:
+    def prompt_ids(self, row: Mapping[str, str], before: Before = NO_SHOTS) -> tuple[int, ...]:
         """Return the ids of the prompt. Raises InputError naming the slots that are missing."""
         filled = {slot: row.get(slot, "") for slot in self.template.slots()}
         missing = [s for s in self.template.needed_slots(filled) if s in self.template.prompt_slots() and s not in row]
         if missing:
             raise InputError("question", "slots", f"a value for {', '.join(missing)}", None, "give each as slot=value")
-        return self.encoder.prompt(shots.prompt_turns(self.template, filled))
+        return self.encoder.prompt(before.prompt_turns(self.template, filled))
 
     def with_target(self, row: Mapping[str, str], shots: Shots = NO_SHOTS) -> tuple[tuple[int, ...], list[bool]]:
         """Return the ids of prompt and target, and for each id whether it is the target's, end marker included."""
@@ -52,31 +55,33 @@ class Answerer:
     def answers(
         self,
         rows: Sequence[Mapping[str, str]],
-        max_tokens: int,
+        settings: AnswerSettings,
         *,
         adapted: bool = True,
-        shots: Shots = NO_SHOTS,
+        before: Before = NO_SHOTS,
         batch: int = 16,
-        sampling: Sampling | None = None,
-        stops: Sequence[str] = (),
+        first: int = 0,
         progress: Callable[[int], None] | None = None,
     ) -> list[str]:
         """Return the answer to each row, those of like prompt length asked together; `progress` hears of each batch.
 
-        What a row draws depends on its place among the rows, not on its batch; ask a row several times for several
-        answers. An answer ends at its end marker, after `max_tokens`, or before the first of the texts in `stops`.
+        What a row draws depends on its place among the rows, counted from `first`, not on its batch; ask a row several
+        times for several answers. Shots or a history stand `before` each question.
         """
-        prompts = [self.prompt_ids(row, shots) for row in rows]
+        prompts = [self.prompt_ids(row, before) for row in rows]
         order = sorted(range(len(rows)), key=lambda index: len(prompts[index]))
         texts = [""] * len(rows)
         with self.switched(adapted):
             for start in range(0, len(order), batch):
                 chosen = order[start : start + batch]
                 asked = [prompts[index] for index in chosen]
-                self._check_room(asked, max_tokens)
-                found = generate(self.decoder, asked, self.encoder.end_ids, max_tokens, sampling, places=chosen)
+                self._check_room(asked, settings.max_tokens)
+                places = [first + index for index in chosen]
+                found = generate(
+                    self.decoder, asked, self.encoder.end_ids, settings.max_tokens, settings.sampling, places=places
+                )
                 for index, ids in zip(chosen, found, strict=True):
-                    texts[index] = _before(self.encoder.tokenizer.decode(ids), stops)
+                    texts[index] = settings.before_stop(self.encoder.tokenizer.decode(ids))
                 if progress:
                     progress(len(chosen))
         return texts
@@ -84,31 +89,20 @@ class Answerer:
     def streamed(
         self,
         row: Mapping[str, str],
-        max_tokens: int,
+        settings: AnswerSettings,
         *,
         adapted: bool = True,
-        sampling: Sampling | None = None,
-        stops: Sequence[str] = (),
-    ) -> Iterator[str]:
-        """Yield the answer to one row in pieces of text as they are found; otherwise as `answers`."""
-        prompt = self.prompt_ids(row)
-        self._check_room([prompt], max_tokens)
-        ids: list[int] = []
-        n_shown, held = 0, max([len(stop) - 1 for stop in stops], default=0)
-        text = ""
+        before: Before = NO_SHOTS,
+    ) -> Streamed:
+        """Return the answer to one row in pieces of text as they are found; otherwise as `answers`."""
+        prompt = self.prompt_ids(row, before)
+        self._check_room([prompt], settings.max_tokens)
+        return Streamed(self._tokens(prompt, settings, adapted), self.encoder.tokenizer.decode, settings)
+
+    def _tokens(self, prompt: Sequence[int], settings: AnswerSettings, adapted: bool) -> Generator[int]:
         with self.switched(adapted):
-            for _, token in stream(self.decoder, [prompt], self.encoder.end_ids, max_tokens, sampling):
-                ids.append(token)
-                text = self.encoder.tokenizer.decode(ids)
-                if _before(text, stops) != text:
-                    break
-                # A character of several bytes may be half there, and so may a text that stops the answer.
-                ready = len(text) - held
-                if not text.endswith("\ufffd") and ready > n_shown:
-                    yield text[n_shown:ready]
-                    n_shown = ready
-        if len(rest := _before(text, stops)) > n_shown:
-            yield rest[n_shown:]
+            found = stream(self.decoder, [prompt], self.encoder.end_ids, settings.max_tokens, settings.sampling)
+            yield from (token for _, token in found)
 
     def chosen(self, row: Mapping[str, str], options: Sequence[str], *, adapted: bool = True) -> list[float]:
         """Return the log-probability (nats) of each of these answers to a row, its end marker included."""
@@ -119,17 +113,19 @@ class Answerer:
             losses, _ = token_losses(self.decoder, pad([e.ids for e in examples], flags))
         return [-sum(values) for values in losses]
 
+    @property
+    def room(self) -> int:
+        """How many tokens a prompt and its answer may have together."""
+        return self.decoder.spec.max_positions
+
     def _check_room(self, prompts: list[tuple[int, ...]], max_tokens: int) -> None:
-        room, longest = self.decoder.spec.max_positions, max(map(len, prompts))
-        if longest + max_tokens > room:
+        longest = max(map(len, prompts))
+        if longest + max_tokens > self.room:
             what = f"{longest} prompt tokens and {max_tokens} to answer"
-            raise InputError("prompt", "length", f"at most {room} tokens in all", what, "shorten it or use fewer shots")
+            raise InputError(
+                "prompt", "length", f"at most {self.room} tokens in all", what, "shorten it or use fewer shots"
+            )
 
     def switched(self, adapted: bool) -> contextlib.AbstractContextManager[None]:
         """Switch the adapter on or off for the length of a `with` block; without one there is nothing to switch."""
         return self.adapter.switched(on=adapted) if self.adapter else contextlib.nullcontext()
-
-
-def _before(text: str, stops: Sequence[str]) -> str:
-    """Return the text before the first of the stops in it."""
-    return text[: min((text.index(stop) for stop in stops if stop and stop in text), default=len(text))]

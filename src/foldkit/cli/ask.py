@@ -1,7 +1,8 @@
-"""`foldkit ask`: a question to the adapter, or to its base."""
+"""`foldkit ask`: a question to the adapter, or to its base; a file of them; or a conversation."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -10,7 +11,7 @@ import click
 from .common import find_run, open_sheet, sheet_options
 
 if TYPE_CHECKING:
-    from foldkit.models import Sampling
+    from foldkit.answering import AnswerSettings
     from foldkit.work import Asked
 
 
@@ -30,6 +31,7 @@ if TYPE_CHECKING:
 @click.option("--min-p", type=float, default=0.0, help="Keep tokens with this part of the likeliest one's share.")
 @click.option("--repetition", type=float, default=1.0, help="Above 1, what was there before becomes less likely.")
 @click.option("--seed", type=int, default=0, help="Seed of a sampled answer.")
+@click.option("--answers", "n_answers", type=click.IntRange(1), default=1, help="So many answers to each question.")
 @click.option("--stop", "stops", multiple=True, metavar="TEXT", help="End the answer before this text.")
 @click.option("--choose", "options", multiple=True, metavar="ANSWER", help="Give the likeliest of these answers.")
 @click.option("--file", "source", type=click.Path(path_type=Path), help="Answer every row of this JSON-lines file.")
@@ -51,47 +53,80 @@ def ask(
     min_p: float,
     repetition: float,
     seed: int,
+    n_answers: int,
     stops: tuple[str, ...],
     options: tuple[str, ...],
     source: Path | None,
     out: Path,
 ) -> None:
-    """Ask the adapter a question, in the template it was trained with."""
+    """Ask the adapter a question, in the template it was trained with; without a question, have a conversation."""
+    from foldkit.answering import AnswerSettings
+    from foldkit.formats import UsageError
     from foldkit.models import Sampling
-    from foldkit.work import open_asked
+    from foldkit.work import open_asked, open_asked_base
 
+    if n_answers > 1 and temperature == 0:
+        raise UsageError(
+            "--answers", "count", "1 at temperature 0, where all are alike", n_answers, "--temperature 0.8"
+        )
     sampling = Sampling(temperature, seed, top_k, top_p, min_p, repetition)
-    filled = dict(_slot(value) for value in slots)
-    file = adapter_at or find_run(open_sheet(sheet_file, changes), run_name).adapter
-    asked = open_asked(file, base_at)
+    settings = AnswerSettings(max_tokens, sampling, stops)
+    filled = dict(slot_of(value) for value in slots)
+    if base_only and not (adapter_at or run_name):
+        asked = open_asked_base(open_sheet(sheet_file, changes))
+    else:
+        asked = open_asked(adapter_at or find_run(open_sheet(sheet_file, changes), run_name).adapter, base_at)
+    wanted = ("base",) * (both or base_only) + ("adapter",) * (not base_only)
     if source:
-        _answer_file(asked, source, out, max_tokens, sampling, stops)
-        return
-    row = asked.row(text, filled)
-    wanted = [("base", False)] * (both or base_only) + [("adapter", True)] * (not base_only)
-    for name, adapted in wanted:
-        click.echo(f"{name}: " if both else "", nl=False)
-        if options:
-            click.echo(asked.choice(row, options, adapted=adapted))
-            continue
+        _answer_file(asked, source, out, settings, n_answers)
+    elif not text and asked.main_slot not in filled:
+        from .conversation import converse
+
+        converse(asked, settings, filled, wanted, lambda name: _adapter_of(name, sheet_file, changes))
+    elif options:
+        row = asked.row(text, filled)
+        _show_all(wanted, lambda adapted: [asked.choice(row, options, adapted=adapted)])
+    elif n_answers > 1:
+        row = asked.row(text, filled)
+        _show_all(wanted, lambda adapted: asked.several([row], settings, n_answers, adapted=adapted)[0])
+    else:
+        _answer(asked, asked.row(text, filled), settings, wanted)
+
+
+def _answer(asked: Asked, row: dict[str, str], settings: AnswerSettings, wanted: tuple[str, ...]) -> None:
+    for name in wanted:
+        click.echo(f"{name}: " if len(wanted) > 1 else "", nl=False)
+        found = asked.pieces(row, settings, adapted=name == "adapter")
         try:
-            for piece in asked.pieces(row, adapted=adapted, max_tokens=max_tokens, sampling=sampling, stops=stops):
+            for piece in found:
                 click.echo(piece, nl=False)
         finally:  # what came before an interrupt stays on a line of its own
             click.echo()
+        if found.ended == "at its length":
+            click.echo(f"(cut after {found.n_tokens} tokens: --max-tokens)", err=True)
 
 
-def _answer_file(
-    asked: Asked, source: Path, out: Path, max_tokens: int, sampling: Sampling, stops: tuple[str, ...]
-) -> None:
+def _show_all(wanted: tuple[str, ...], answers: Callable[[bool], list[str]]) -> None:
+    for name in wanted:
+        for answer in answers(name == "adapter"):
+            click.echo(f"{name}: {answer}" if len(wanted) > 1 else answer)
+
+
+def _answer_file(asked: Asked, source: Path, out: Path, settings: AnswerSettings, n_answers: int) -> None:
     from foldkit.work import answer_file
 
-    for done, total in answer_file(asked, source, out, max_tokens=max_tokens, sampling=sampling, stops=stops):
+    for done, total in answer_file(asked, source, out, settings, n_answers=n_answers):
         click.echo(f"{done} of {total}", err=True)
     click.echo(f"answers of base and adapter in {out}")
 
 
-def _slot(value: str) -> tuple[str, str]:
+def _adapter_of(name: str, sheet_file: Path, changes: tuple[str, ...]) -> Path:
+    """Return the adapter file of a run's name, or the file itself."""
+    return Path(name) if Path(name).is_file() else find_run(open_sheet(sheet_file, changes), name).adapter
+
+
+def slot_of(value: str) -> tuple[str, str]:
+    """Divide `name=value`; raises UsageError when there is no sign."""
     name, sign, text = value.partition("=")
     if not sign:
         from foldkit.formats import UsageError

@@ -23,6 +23,7 @@ def demo(folder: Path, base: Path | None, changes: tuple[str, ...]) -> None:
     """Go the whole way on sample data: rows, template, split, training, curve, scores, one question."""
     import time
 
+    from foldkit.answering import AnswerSettings
     from foldkit.demo import copy_demo
     from foldkit.rows import summarise
     from foldkit.work import build, check, open_asked, open_inputs
@@ -53,7 +54,7 @@ def demo(folder: Path, base: Path | None, changes: tuple[str, ...]) -> None:
     row = asked.row(QUESTION, {"station": STATION})
     out().print(f"keeper : {QUESTION}", markup=False)
     for name, adapted in (("base", False), ("adapter", True)):
-        answer = asked.answer(row, adapted=adapted, max_tokens=60)
+        answer = asked.answer(row, AnswerSettings(60), adapted=adapted)
         out().print(f"{name:<7}: {' / '.join(answer.split(chr(10)))}", markup=False)
     err().print(f"\nAll of it stands in {run.path}; {time.perf_counter() - began:.0f} s", soft_wrap=True)
 

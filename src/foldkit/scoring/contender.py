@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 from foldkit.answering.answerer import NO_SHOTS, Answerer
+from foldkit.answering.settings import AnswerSettings
 from foldkit.answering.shots import Shots
 from foldkit.models.likelihood import pad, token_losses
 
@@ -32,8 +33,9 @@ def contender_replies(
     progress: Callable[[int], None] | None = None,
 ) -> tuple[list[Reply], float]:
     """Return what the contender gives for every row, and the mean count of prompt tokens."""
+    settings = AnswerSettings(max_tokens)
     answers = answerer.answers(
-        rows, max_tokens, adapted=contender.adapted, shots=contender.shots, batch=batch, progress=progress
+        rows, settings, adapted=contender.adapted, before=contender.shots, batch=batch, progress=progress
     )
     losses = target_losses(contender, answerer, rows, batch)
     replies = [

@@ -8,6 +8,8 @@ if TYPE_CHECKING:
     from .asking import Asked as Asked
     from .asking import answer_file as answer_file
     from .asking import open_asked as open_asked
+    from .asking import open_asked_base as open_asked_base
+    from .conversation import Conversation as Conversation
     from .inputs import Inputs as Inputs
     from .inputs import lint as lint
     from .inputs import open_inputs as open_inputs
@@ -26,7 +28,8 @@ if TYPE_CHECKING:
 __getattr__, __all__ = lazy_door(
     __name__,
     {
-        "asking": ("Asked", "answer_file", "open_asked"),
+        "asking": ("Asked", "answer_file", "open_asked", "open_asked_base"),
+        "conversation": ("Conversation",),
         "inputs": ("Inputs", "lint", "open_inputs", "token_lengths"),
         "sheet": ("Sheet", "read_sheet"),
         "scoring_step": ("score",),

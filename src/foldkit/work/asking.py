@@ -8,22 +8,26 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from foldkit.adapters import load_adapter, read_header
-from foldkit.answering import Answerer
+from foldkit.answering import Answerer, AnswerSettings, Streamed
 from foldkit.formats import InputError, UsageError, append_jsonl, near_name, read_jsonl, write_jsonl
 from foldkit.formats.jsonl import read_text
-from foldkit.models import Sampling, chosen_compute, open_base
+from foldkit.models import Base, chosen_compute, open_base
 from foldkit.runs import RunFolder
-from foldkit.tokens import open_text_side
+from foldkit.tokens import TextSide, open_text_side
 
-from .sheet import base_path
+from .inputs import open_inputs
+from .sheet import Sheet, base_path
 
 
 @dataclass(frozen=True)
 class Asked:
-    """An adapter on its base, ready for questions."""
+    """An adapter on its base, ready for questions; `held` are the base's weights and compute."""
 
     answerer: Answerer
     strip: bool
+    base: Base
+    side: TextSide
+    held: tuple[str, str]
 
     @property
     def slots(self) -> tuple[str, ...]:
@@ -47,30 +51,29 @@ class Asked:
         cells = ({self.main_slot: text} if text else {}) | dict(slots)
         return {name: cell.strip() if self.strip else cell for name, cell in cells.items()}
 
-    def answer(
-        self,
-        row: Mapping[str, str],
-        *,
-        adapted: bool = True,
-        max_tokens: int = 200,
-        sampling: Sampling | None = None,
-        stops: Sequence[str] = (),
-    ) -> str:
-        """Return the answer of the adapter, or of the base itself; the likeliest one without `sampling`."""
-        found = self.answerer.answers([row], max_tokens, adapted=adapted, sampling=sampling, stops=stops)
-        return found[0]
+    def answer(self, row: Mapping[str, str], settings: AnswerSettings | None = None, *, adapted: bool = True) -> str:
+        """Return the answer of the adapter, or of the base itself; the likeliest one without settings."""
+        return self.answerer.answers([row], settings or AnswerSettings(), adapted=adapted)[0]
 
     def pieces(
+        self, row: Mapping[str, str], settings: AnswerSettings | None = None, *, adapted: bool = True
+    ) -> Streamed:
+        """Return the answer in pieces as they are found."""
+        return self.answerer.streamed(row, settings or AnswerSettings(), adapted=adapted)
+
+    def several(
         self,
-        row: Mapping[str, str],
+        rows: Sequence[Mapping[str, str]],
+        settings: AnswerSettings,
+        n_answers: int,
+        first: int = 0,
         *,
         adapted: bool = True,
-        max_tokens: int = 200,
-        sampling: Sampling | None = None,
-        stops: Sequence[str] = (),
-    ) -> Iterator[str]:
-        """Yield the answer in pieces as they are found."""
-        return self.answerer.streamed(row, max_tokens, adapted=adapted, sampling=sampling, stops=stops)
+    ) -> list[list[str]]:
+        """Return so many answers to each row; what a row draws depends on `first` and its place after it."""
+        repeated = [row for row in rows for _ in range(n_answers)]
+        found = self.answerer.answers(repeated, settings, adapted=adapted, first=first * n_answers)
+        return [found[start : start + n_answers] for start in range(0, len(found), n_answers)]
 
     def choice(self, row: Mapping[str, str], options: Sequence[str], *, adapted: bool = True) -> str:
         """Return the likeliest of these answers."""
@@ -79,19 +82,12 @@ class Asked:
 
 
 def answer_file(
-    asked: Asked,
-    source: Path,
-    out: Path,
-    *,
-    max_tokens: int = 200,
-    sampling: Sampling | None = None,
-    stops: Sequence[str] = (),
-    batch: int = 16,
+    asked: Asked, source: Path, out: Path, settings: AnswerSettings, *, n_answers: int = 1, batch: int = 16
 ) -> Iterator[tuple[int, int]]:
     """Answer every row of a JSON-lines file, appending each with its `base` and `adapter` to `out`; yield done, total.
 
-    Rows that `out` has already are passed over, so that a run that was stopped goes on. Raises InputError when what
-    stands in `out` is of other rows.
+    With several answers to a row those two are lists. Rows that `out` has already are passed over, so that a run that
+    was stopped goes on. Raises InputError when what stands in `out` is of other rows.
     """
     rows = [{name: str(value) for name, value in row.items()} for row in read_jsonl(source)]
     done = read_jsonl(out, tolerate_half_line=True) if out.exists() else []
@@ -104,12 +100,10 @@ def answer_file(
     for start in range(len(done), len(rows), batch):
         piece = rows[start : start + batch]
         cells = [asked.row("", row) for row in piece]
-        both = [
-            asked.answerer.answers(cells, max_tokens, adapted=adapted, sampling=sampling, stops=stops)
-            for adapted in (False, True)
-        ]
+        both = [asked.several(cells, settings, n_answers, start, adapted=adapted) for adapted in (False, True)]
         for row, base, adapter in zip(piece, *both, strict=True):
-            append_jsonl(out, {**row, "base": base, "adapter": adapter})
+            said = {"base": base, "adapter": adapter} if n_answers > 1 else {"base": base[0], "adapter": adapter[0]}
+            append_jsonl(out, {**row, **said})
         yield start + len(piece), len(rows)
 
 
@@ -122,7 +116,17 @@ def open_asked(adapter_at: Path, base_at: Path | None = None) -> Asked:
     path = base_at or base_path(header.base, _sheet_folder(RunFolder(adapter_at.parent)))
     base = open_base(path, chosen_compute(header.compute).dtype, header.weights)
     adapter, header = load_adapter(adapter_at, base)
-    return Asked(Answerer.of_adapter(base.decoder, open_text_side(path), adapter, header), header.strip)
+    side = open_text_side(path)
+    answerer = Answerer.of_adapter(base.decoder, side, adapter, header)
+    return Asked(answerer, header.strip, base, side, (header.weights, header.compute))
+
+
+def open_asked_base(sheet: Sheet) -> Asked:
+    """Open the base of a sheet without an adapter, in the sheet's own template and markup."""
+    inputs, compute = open_inputs(sheet), chosen_compute(sheet.base.compute)
+    base = open_base(sheet.base_path(), compute.dtype, sheet.base.weights)
+    answerer = Answerer(base.decoder, inputs.side, inputs.template, inputs.markup)
+    return Asked(answerer, sheet.rows.strip, base, inputs.side, (sheet.base.weights, compute.name))
 
 
 def _sheet_folder(run: RunFolder) -> Path:

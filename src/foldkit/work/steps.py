@@ -145,7 +145,7 @@ def train(sheet: Sheet, name: str = "", on_event: OnEvent | None = None) -> RunF
         room = base.decoder.spec.max_positions
         raise InputError("[train]", "window", f"at most the base's {room}", sheet.train.window, "lower the window")
     run = new_run(sheet.path("runs"), name)
-    _write_sheet(sheet, run)
+    _write_sheet(dataclasses.replace(sheet, base=dataclasses.replace(sheet.base, compute=compute.name)), run)
     adapter = attach(base.decoder, sheet.adapter)
     markup = dataclasses.asdict(inputs.markup) | {"where": "adapter file, markup"}
     header = AdapterHeader(
