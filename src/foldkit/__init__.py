@@ -29,6 +29,9 @@ if TYPE_CHECKING:
         read_sheet as read_sheet,
     )
     from .work import (
+        resume as resume,
+    )
+    from .work import (
         score as score,
     )
     from .work import (
@@ -55,6 +58,7 @@ __getattr__, __all__ = lazy_door(
             "open_asked",
             "open_inputs",
             "read_sheet",
+            "resume",
             "score",
             "split",
             "start",

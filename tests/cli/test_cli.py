@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import json
 import os
+import signal
 import subprocess
 import sys
+import time
 from pathlib import Path
 
 import pexpect
@@ -59,7 +61,9 @@ def test_the_demo_goes_the_whole_way(tmp_path: Path) -> None:
         assert f"foldkit {command}" in done.stdout
     run = tmp_path / "d" / "runs" / "run-001"
     assert {
+        ".lock",
         "adapter.safetensors",
+        "checkpoints",
         "curve.png",
         "log.jsonl",
         "rows.jsonl",
@@ -151,6 +155,32 @@ def test_a_conversation_from_lines(work_folder: Path) -> None:
     assert len(set(many.stdout.split("\n"))) > 2
     same = call("ask", "wind 5?", "--answers", "3", cwd=work_folder)
     assert (same.returncode, "1 at temperature 0" in same.stderr) == (2, True)
+
+
+def test_ctrl_c_in_a_training_saves_and_it_goes_on(work_folder: Path) -> None:
+    """Once: the step is finished, the state saved, and the way on told; then to the end, as by the run's own sheet."""
+    words = [sys.executable, "-m", "foldkit", "train", "--set", "train.epochs=400", "--set", "train.validations=1"]
+    child = subprocess.Popen(words, cwd=work_folder, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+    log = work_folder / "runs" / "run-001" / "log.jsonl"
+    while child.poll() is None and not (log.exists() and '"step": 3,' in log.read_text()):
+        time.sleep(0.02)
+    child.send_signal(signal.SIGINT)
+    stdout, stderr = child.communicate(timeout=60)
+    assert child.returncode == 130, stderr
+    assert "finishing this step and saving" in stderr
+    assert "foldkit train --resume run-001" in stdout
+    assert "no validation yet at step" in stdout
+    assert call("train", "--resume", "--name", "x", cwd=work_folder).returncode == 2
+    sheet = work_folder / "runs" / "run-001" / "sheet.json"
+    assert call("train", "--resume", "run-002", cwd=work_folder).returncode == 2
+    last = json.loads(log.read_text().splitlines()[-2])["step"]
+    (work_folder / "runs" / "run-001" / "checkpoints").rename(work_folder / "runs" / "run-001" / "aside")
+    sheet.write_text(
+        sheet.read_text().replace('"epochs": 400.0', '"epochs": 0.4').replace('"epochs": 400', '"epochs": 0.4')
+    )
+    resumed = call("train", "--resume", cwd=work_folder)
+    assert (resumed.returncode, last > 2) == (0, True), resumed.stderr
+    assert "best validation loss" in resumed.stdout
 
 
 def test_ctrl_c_in_an_answer_keeps_what_came(work_folder: Path) -> None:

@@ -2,25 +2,47 @@
 
 from __future__ import annotations
 
+import dataclasses
 import functools
+import itertools
 import math
 import operator
 from collections.abc import Sequence
+from typing import Any, TypeVar
 
 import numpy as np
 import pytest
 import torch
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from foldkit.adapters import Adapter, AdapterSettings, attach
 from foldkit.datasets import Example
 from foldkit.formats import FoldKitError, InputError, UsageError
-from foldkit.models import Decoder, pad
-from foldkit.training import Checked, Finished, Started, Stepped, TrainSettings, rate_at, summed_loss, train_adapter
-from foldkit.training.batches import batches, micro_batches
-from foldkit.training.loop import check_steps
+from foldkit.models import Batch, Decoder, chunked_loss, learned_stream, likelihood, pad
+from foldkit.training import (
+    Checked,
+    Due,
+    Finished,
+    Skipped,
+    Snapshot,
+    Started,
+    Stepped,
+    TrainEvent,
+    TrainSettings,
+    count_steps,
+    micro_batches,
+    rate_at,
+    summed_loss,
+    train_adapter,
+)
+from foldkit.training.batches import batches, first_fit
+from foldkit.training.schedule import check_steps
 
 from ..conftest import tiny_decoder
 from ..models.oracle import logits as oracle_logits
+
+E = TypeVar("E")
 
 
 def with_adapter(dtype: torch.dtype = torch.float64, *, n: int = 1) -> tuple[Decoder, Adapter]:
@@ -31,13 +53,15 @@ def with_adapter(dtype: torch.dtype = torch.float64, *, n: int = 1) -> tuple[Dec
     return decoder, adapter
 
 
-def gradient(examples: Sequence[Example], size: int, dtype: torch.dtype = torch.float64) -> list[torch.Tensor]:
-    """Return the gradient of the batch's mean loss, the batch divided into pieces of `size`."""
+def gradient(
+    examples: Sequence[Example], settings: TrainSettings, dtype: torch.dtype = torch.float64, *, recompute: bool = False
+) -> list[torch.Tensor]:
+    """Return the gradient of the batch's mean loss, the batch divided as the settings say."""
     decoder, adapter = with_adapter(dtype)
-    pieces = micro_batches(examples, size)
+    decoder.recompute = recompute
     n_learned = sum(example.n_learned for example in examples)
-    for piece in pieces:
-        (summed_loss(decoder, piece)[0] / n_learned).backward()  # type: ignore[no-untyped-call]
+    for piece in micro_batches(examples, settings):
+        (summed_loss(decoder, piece).total / n_learned).backward()  # type: ignore[no-untyped-call]
     return [factor.grad.clone() for factor in adapter.parameters if factor.grad is not None]
 
 
@@ -46,21 +70,82 @@ def furthest(first: Sequence[torch.Tensor], second: Sequence[torch.Tensor]) -> f
     return max(float((a - b).norm() / b.norm()) for a, b in zip(first, second, strict=True))
 
 
+ALONE = TrainSettings(micro_batch=1, packing=False)
+DIVIDED = [TrainSettings(micro_batch=size, packing=packing) for size in (1, 3, 10) for packing in (True, False)]
+
+
 @pytest.mark.parametrize(("dtype", "tolerance"), [(torch.float64, 1e-9), (torch.float32, 1e-5)])
-def test_the_gradient_does_not_change_with_micro_batch_or_padding(
+def test_the_gradient_does_not_change_with_the_way_a_batch_is_divided(
     examples: list[Example], dtype: torch.dtype, tolerance: float
 ) -> None:
-    """All at once, in threes, one at a time (which has no padding). A mean of means differs: the control."""
-    whole = gradient(examples, 10, dtype)
-    assert len(whole) == 28
-    for size in (1, 3):
-        assert furthest(gradient(examples, size, dtype), whole) < tolerance
+    """Packed or padded, in passes of any size, layers kept or computed again: as one at a time. Two known-bad controls.
+
+    A mean of means differs, and so do packed examples that see one another.
+    """
+    alone = gradient(examples, ALONE, dtype)
+    assert len(alone) == 28
+    for divided in DIVIDED:
+        assert furthest(gradient(examples, divided, dtype), alone) < tolerance
+    assert furthest(gradient(examples, DIVIDED[2], dtype, recompute=True), alone) < tolerance
     decoder, adapter = with_adapter(dtype)
-    for piece in micro_batches(examples, 3):
-        loss, n, _ = summed_loss(decoder, piece)
-        (loss / n / 4).backward()  # type: ignore[no-untyped-call]
+    for piece in micro_batches(examples, DIVIDED[3]):
+        loss = summed_loss(decoder, piece)
+        (loss.total / loss.n_tokens / 4).backward()  # type: ignore[no-untyped-call]
     wrong = [factor.grad for factor in adapter.parameters if factor.grad is not None]
-    assert furthest(wrong, whole) > 1e-3
+    assert furthest(wrong, alone) > 1e-3
+    decoder, adapter = with_adapter(dtype)
+    (packed,) = micro_batches(examples, DIVIDED[4])
+    seen = Batch(packed.ids, packed.learned)
+    (summed_loss(decoder, seen).total / packed.n_learned).backward()  # type: ignore[no-untyped-call]
+    assert furthest([factor.grad for factor in adapter.parameters if factor.grad is not None], alone) > 1e-3
+
+
+@given(lengths=st.lists(st.integers(1, 40), min_size=1, max_size=30), size=st.integers(1, 9))
+@settings(max_examples=60, deadline=None, derandomize=True)
+def test_packing_loses_nothing_and_overfills_nothing(lengths: list[int], size: int) -> None:
+    """Every example once; no sequence over its room; two sequences are never both half empty."""
+    examples = [Example(row, tuple(range(n)), ((max(0, n - 1), n),)) for row, n in enumerate(lengths)]
+    ordered = sorted(examples, key=lambda example: -len(example.ids))
+    room = max(40, sum(lengths) // size)
+    rows = first_fit(ordered, room)
+    assert sorted(example.row for row in rows for example in row) == list(range(len(lengths)))
+    filled = sorted(sum(len(example.ids) for example in row) for row in rows)
+    assert filled[-1] <= room
+    assert len(filled) < 2 or filled[0] + filled[1] > room
+    passes = micro_batches(examples, TrainSettings(micro_batch=size))
+    assert sum(piece.ids.numel() for piece in passes) == sum(lengths)
+    assert all(not piece.learned[0, 0] for piece in passes)
+
+
+@pytest.mark.parametrize("smoothing", [0.0, 0.3])
+@pytest.mark.parametrize("trained_head", [False, True])
+def test_losses_in_chunks_are_those_of_whole_logits(
+    examples: list[Example], smoothing: float, trained_head: bool, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Loss, hits and gradients, to the stream and to a trained head, in chunks of three rows; float64 to 1e-9."""
+    monkeypatch.setattr(likelihood, "_LOGITS_AT_ONCE", 3 * 320)
+    decoder = tiny_decoder(tied_head=False)
+    assert decoder.head is not None
+    decoder.head.requires_grad_(requires_grad=trained_head)
+    stream, targets = learned_stream(decoder, micro_batches(examples, ALONE)[0])
+    found = []
+    for whole in (True, False):
+        rows = stream.detach().clone().requires_grad_()
+        decoder.zero_grad()
+        if whole:
+            logits = decoder.logits(rows)
+            loss = torch.nn.functional.cross_entropy(logits, targets, reduction="sum", label_smoothing=smoothing)
+            n_hit = int((logits.argmax(-1) == targets).sum())
+        else:
+            loss, n_hit = chunked_loss(decoder, rows, targets, smoothing)
+        (loss * 0.7).backward()  # type: ignore[no-untyped-call]
+        found.append((loss.item(), n_hit, rows.grad, decoder.head.weight.grad))
+    (loss_a, hit_a, rows_a, head_a), (loss_b, hit_b, rows_b, head_b) = found
+    assert (loss_b, hit_b) == (pytest.approx(loss_a, rel=1e-9), hit_a)
+    torch.testing.assert_close(rows_b, rows_a, rtol=1e-9, atol=1e-12)
+    assert (head_a is None) == (head_b is None) == (not trained_head)
+    if trained_head:
+        torch.testing.assert_close(head_b, head_a, rtol=1e-9, atol=1e-12)
 
 
 def test_the_loss_is_the_numpy_derivations(examples: list[Example]) -> None:
@@ -80,14 +165,14 @@ def test_the_loss_is_the_numpy_derivations(examples: list[Example]) -> None:
                 row = table[place - 1]
                 expected += math.log(np.exp(row - row.max()).sum()) + row.max() - row[example.ids[place]]
                 n_expected += 1
-    loss, n, _ = summed_loss(decoder, micro_batches(examples[:3], 3)[0])
-    assert n == n_expected
-    assert loss.item() == pytest.approx(expected, rel=1e-9)
+    loss = summed_loss(decoder, micro_batches(examples[:3], TrainSettings(micro_batch=3))[0])
+    assert loss.n_tokens == n_expected
+    assert loss.total.item() == pytest.approx(expected, rel=1e-9)
 
 
 def test_the_gradient_is_that_of_finite_differences(examples: list[Example]) -> None:
     """Central differences of the loss along a random direction, float64, 1e-6 relative."""
-    grads = gradient(examples, 10)
+    grads = gradient(examples, DIVIDED[4])
     decoder, adapter = with_adapter()
     n_learned = sum(example.n_learned for example in examples)
     draw = torch.Generator().manual_seed(8)
@@ -96,7 +181,7 @@ def test_the_gradient_is_that_of_finite_differences(examples: list[Example]) -> 
     def moved(step: float) -> float:
         for factor, way in zip(adapter.parameters, ways, strict=True):
             factor.data.add_(way, alpha=step)
-        loss = summed_loss(decoder, micro_batches(examples, 10)[0])[0].item() / n_learned
+        loss = summed_loss(decoder, micro_batches(examples, DIVIDED[4])[0]).total.item() / n_learned
         for factor, way in zip(adapter.parameters, ways, strict=True):
             factor.data.add_(way, alpha=-step)
         return loss
@@ -122,40 +207,64 @@ def test_unlearned_tokens_add_nothing(examples: list[Example]) -> None:
     assert summed_loss(decoder, longer)[0].item() == pytest.approx(right[0].item(), rel=1e-12)
 
 
+def first(lengths: Sequence[int], n: int, **changes: object) -> list[list[int]]:
+    return list(itertools.islice(batches(lengths, TrainSettings(**changes)), n))  # type: ignore[arg-type]
+
+
 def test_every_epoch_sees_every_example_once_in_a_new_order() -> None:
-    """Ten examples, batches of four: three steps an epoch."""
-    steps = batches(10, 6, 4, seed=0)
+    """Ten examples, batches of four: three steps an epoch, or across its end; by tokens none over the bound."""
+    lengths = list(range(3, 13))
+    steps = first(lengths, 6, batch=4, seed=0)
     assert [len(step) for step in steps] == [4, 4, 2, 4, 4, 2]
-    first, second = functools.reduce(operator.iadd, steps[:3], []), functools.reduce(operator.iadd, steps[3:], [])
-    assert sorted(first) == sorted(second) == list(range(10))
-    assert first != second
-    assert steps == batches(10, 6, 4, seed=0) != batches(10, 6, 4, seed=1)
+    one, two = (functools.reduce(operator.iadd, part, []) for part in (steps[:3], steps[3:]))
+    assert sorted(one) == sorted(two) == list(range(10))
+    assert one != two
+    assert steps == first(lengths, 6, batch=4, seed=0) != first(lengths, 6, batch=4, seed=1)
+    across = first(lengths, 5, batch=4, seed=0, whole_epochs=False)
+    assert functools.reduce(operator.iadd, across, []) == one + two
+    by_tokens = first(lengths, 4, batch_tokens=20, seed=0)
+    assert all(len(step) == 1 or sum(lengths[index] for index in step) <= 20 for step in by_tokens)
+    n_steps, n_epoch = count_steps(lengths, TrainSettings(batch_tokens=20, epochs=2, seed=0))
+    assert (n_steps, sum(map(len, first(lengths, n_epoch, batch_tokens=20, seed=0)))) == (2 * n_epoch, 10)
+    assert count_steps(lengths, TrainSettings(batch=4, epochs=1.5)) == (4, 3)
+    assert count_steps(lengths, TrainSettings(batch=4, steps=7)) == (7, 3)
 
 
-def test_the_rate_warms_up_and_falls_as_half_a_cosine() -> None:
-    """By hand: 20 steps, a fifth of them warm-up, down to a tenth."""
-    settings = TrainSettings(learning_rate=1.0, warm_up=0.2, final=0.1)
+@pytest.mark.parametrize(
+    ("changes", "expected"),
+    [
+        ({"warm_up": 0.2}, {0: 0.2, 3: 0.8, 4: 1.0, 9: 0.1 + 0.9 * (1 + math.cos(math.pi / 3)) / 2, 19: 0.1}),
+        ({"warm_up": 4}, {0: 0.2, 3: 0.8, 4: 1.0, 19: 0.1}),
+        ({"warm_up": 0, "schedule": "linear"}, {0: 1.0, 19: 0.1, 10: 0.1 + 0.9 * 9 / 19}),
+        ({"warm_up": 0.2, "schedule": "constant"}, {0: 0.2, 4: 1.0, 19: 1.0}),
+        ({"warm_up": 0, "cycles": 2}, {0: 1.0, 9: 0.1 + 0.9 * (1 + math.cos(math.pi * 18 / 19)) / 2, 19: 0.1}),
+    ],
+)
+def test_the_rate_follows_its_schedule(changes: dict[str, object], expected: dict[int, float]) -> None:
+    """By hand: 20 steps, down to a tenth; a second cycle begins at the full rate."""
+    settings = TrainSettings(learning_rate=1.0, final=0.1, **changes)  # type: ignore[arg-type]
     rates = [rate_at(step, 20, settings) for step in range(20)]
-    assert rates[:4] == pytest.approx([0.2, 0.4, 0.6, 0.8])
-    assert rates[4] == pytest.approx(1.0)
-    assert rates[-1] == pytest.approx(0.1)
-    assert rates[4 + 5] == pytest.approx(0.1 + 0.9 * (1 + math.cos(math.pi / 3)) / 2)
+    assert {step: rates[step] for step in expected} == pytest.approx(expected)
+    if "cycles" in changes:
+        assert rates[10] > 0.99
     assert rate_at(0, 1, TrainSettings(warm_up=0)) == TrainSettings().learning_rate
 
 
 def test_validations_are_spread_and_the_last_step_is_one() -> None:
-    """Also where there are fewer steps than validations."""
-    assert check_steps(100, 4) == {25, 50, 75, 100}
-    assert max(check_steps(3, 8)) == 3
+    """Also where there are fewer steps than validations; by steps and by shares of an epoch."""
+    assert check_steps(100, 50, TrainSettings(validations=4)) == {25, 50, 75, 100}
+    assert max(check_steps(3, 3, TrainSettings(validations=8))) == 3
+    assert check_steps(10, 5, TrainSettings(validate_every=4)) == {4, 8, 10}
+    assert check_steps(10, 8, TrainSettings(validate_every=0.5)) == {4, 8, 10}
 
 
 SETTINGS = TrainSettings(epochs=6, batch=4, micro_batch=3, learning_rate=2e-2, validations=4)
 
 
-def run(examples: list[Example], settings: TrainSettings) -> tuple[list[object], list[torch.Tensor]]:
+def run(examples: list[Example], settings: TrainSettings, **more: Any) -> tuple[list[TrainEvent], list[torch.Tensor]]:
     decoder = tiny_decoder(torch.float32)
-    adapter = attach(decoder, AdapterSettings(rank=4, seed=0))
-    events: list[object] = list(train_adapter(decoder, adapter, examples, examples[:3], settings))
+    adapter = attach(decoder, AdapterSettings(rank=4, seed=0, dropout=0.1))
+    events = list(train_adapter(decoder, adapter, examples, examples[:3], settings, **more))
     return events, [factor.detach().clone() for factor in adapter.parameters]
 
 
@@ -180,14 +289,117 @@ def test_training_lowers_the_loss_and_says_what_happened(examples: list[Example]
     assert not all(torch.equal(a, b) for a, b in zip(factors, other, strict=True))
 
 
-def test_a_loss_that_is_no_number_stops_with_its_rows(examples: list[Example]) -> None:
-    """The rows of the batch are named, and a part without rows is refused."""
+def of(events: Sequence[TrainEvent], kind: type[E]) -> list[E]:
+    return [event for event in events if isinstance(event, kind)]
+
+
+VARIED = TrainSettings(
+    epochs=6,
+    batch_tokens=40,
+    micro_batch=3,
+    learning_rate=2e-2,
+    noise=2.0,
+    averaging=0.8,
+    smoothing=0.1,
+    recompute=True,
+)
+
+
+@pytest.mark.parametrize("varied", [SETTINGS, VARIED], ids=["plain", "varied"])
+def test_a_resumed_training_ends_as_one_that_never_stopped(examples: list[Example], varied: TrainSettings) -> None:
+    """Bit for bit from every third step, dropout and noise drawn on; without its moments it differs: the control."""
+    settings = dataclasses.replace(varied, checkpoint_every=3)
+    kept: list[Snapshot] = []
+    decoder = tiny_decoder(torch.float32)
+    adapter = attach(decoder, AdapterSettings(rank=4, seed=0, dropout=0.1))
+    whole: list[TrainEvent] = []
+    for event in train_adapter(decoder, adapter, examples, examples[:3], settings):
+        whole.append(event)
+        if isinstance(event, Due):
+            kept.append(event.snapshot())
+    factors = [factor.detach().clone() for factor in adapter.parameters]
+    assert len(kept) > 4
+    for snapshot in kept:
+        events, again = run(examples, settings, resume=snapshot)
+        assert all(torch.equal(a, b) for a, b in zip(factors, again, strict=True))
+        before = snapshot.counts["step"]
+        assert [e.loss for e in of(events, Stepped)] == [e.loss for e in of(whole, Stepped) if e.step > before]
+        assert of(events, Finished)[0].best_validation_loss == of(whole, Finished)[0].best_validation_loss
+    poor = Snapshot({n: t for n, t in kept[1].tensors.items() if not n.endswith("exp_avg")}, kept[1].counts)
+    poor.tensors.update({n: torch.zeros_like(t) for n, t in kept[1].tensors.items() if n.endswith("exp_avg")})
+    assert not all(torch.equal(a, b) for a, b in zip(factors, run(examples, settings, resume=poor)[1], strict=True))
+
+
+def test_a_training_ends_early_when_it_is_told_to(examples: list[Example]) -> None:
+    """By patience, by time, by a wish; each with a checkpoint of its last step and the reason."""
+    hopeless = TrainSettings(epochs=20, batch=4, learning_rate=1e-9, validate_every=1, patience=2, best_by="accuracy")
+    events, _ = run(examples, hopeless)
+    end = of(events, Finished)[0]
+    assert (end.reason, end.step, end.best_step) == ("no better", 3, 1)
+    assert of(events, Due)[-1].step == 3
+    short, _ = run(examples, TrainSettings(epochs=1000, batch=4, minutes=1e-4))
+    end = of(short, Finished)[0]
+    assert (end.reason, end.step < 3000) == ("out of time", True)
+    assert of(short, Checked)[-1].step == end.step
+    asked, _ = run(examples, SETTINGS, stop=iter([False, False, True]).__next__)
+    assert (of(asked, Finished)[0].reason, of(asked, Due)[-1].step, len(of(asked, Stepped))) == ("stopped", 3, 3)
+
+
+def test_what_is_only_for_training_leaves_validation_alone(examples: list[Example]) -> None:
+    """At a rate of nothing, smoothing and noise change the training's loss and not the validation's."""
+    still = TrainSettings(epochs=1, batch=10, learning_rate=1e-9, validations=1)
+    plain, _ = run(examples, still)
+    for changes in ({"smoothing": 0.3}, {"noise": 20.0}):
+        changed, _ = run(examples, dataclasses.replace(still, **changes))  # type: ignore[arg-type]
+        assert of(changed, Checked)[0].validation_loss == pytest.approx(of(plain, Checked)[0].validation_loss, rel=1e-6)
+        assert of(changed, Stepped)[0].loss != pytest.approx(of(plain, Stepped)[0].loss, rel=1e-4)
+
+
+def test_the_average_is_what_is_validated_and_saved(examples: list[Example]) -> None:
+    """At a validation the adapter is the running average of its steps, by hand; afterwards it is itself again."""
+    settings = TrainSettings(epochs=2, batch=5, validate_every=1, averaging=0.5, learning_rate=1e-2, checkpoint_every=1)
+    decoder = tiny_decoder(torch.float32)
+    adapter = attach(decoder, AdapterSettings(rank=2, seed=0))
+    expected = [factor.detach().clone() for factor in adapter.parameters]
+    validated: list[torch.Tensor] = []
+    for event in train_adapter(decoder, adapter, examples, examples[:3], settings):
+        own = [factor.detach().clone() for factor in adapter.parameters]
+        if isinstance(event, Stepped):
+            expected = [0.5 * a + 0.5 * b for a, b in zip(expected, own, strict=True)]
+        if isinstance(event, Checked):
+            torch.testing.assert_close(own, expected)
+            validated = own
+    assert not torch.equal(validated[1], adapter.parameters[1])
+
+
+def test_the_second_factor_has_a_rate_of_its_own(examples: list[Example]) -> None:
+    """One step of Adam moves every number by its rate: B by `rate_ratio` times A's, once B is not nothing."""
+    decoder, adapter = with_adapter(torch.float32)
+    before = {name: value.clone() for name, value in adapter.tensors().items()}
+    settings = TrainSettings(epochs=1, batch=10, learning_rate=1e-3, rate_ratio=16, warm_up=0, validations=1)
+    list(train_adapter(decoder, adapter, examples, examples[:3], settings))
+    moved = {name: float((value - before[name]).abs().median()) for name, value in adapter.tensors().items()}
+    for name in adapter.maps:
+        assert moved[f"{name}.B"] / moved[f"{name}.A"] == pytest.approx(16, rel=0.02)
+
+
+def test_a_bad_step_stops_with_its_rows_or_is_left_out(examples: list[Example]) -> None:
+    """Not a number, or a runaway loss; the last good state is offered first; a part without rows is refused."""
     decoder = tiny_decoder(torch.float32)
     adapter = attach(decoder, AdapterSettings())
     adapter.parameters[-1].data.fill_(float("nan"))
+    seen: list[TrainEvent] = []
     with pytest.raises(FoldKitError, match=r"step 1: loss nan, gradient norm nan on rows \d+, \d+"):
-        list(train_adapter(decoder, adapter, examples, examples, SETTINGS))
+        seen += train_adapter(decoder, adapter, examples, examples, SETTINGS)
     with pytest.raises(InputError, match="rows in validation"):
         list(train_adapter(decoder, adapter, examples, [], SETTINGS))
     with pytest.raises(UsageError, match="learning_rate"):
         TrainSettings(learning_rate=float("nan"))
+    wild = dataclasses.replace(SETTINGS, runaway=0.9, bad_steps="skip", learning_rate=1e-9)
+    events, _ = run(examples, wild)
+    skipped = of(events, Skipped)
+    assert len(skipped) + len(of(events, Stepped)) == 18
+    assert skipped
+    assert "times the smoothed one" in skipped[0].reason
+    assert skipped[0].rows
+    assert of(events, Finished)[0].n_skipped == len(skipped)

@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+import errno
 import json
+import os
+import subprocess
+import sys
 from pathlib import Path
 
 import pytest
@@ -10,9 +14,9 @@ import pytest
 import foldkit
 from foldkit.adapters import read_header
 from foldkit.answering import AnswerSettings
-from foldkit.formats import InputError, UsageError, read_jsonl
-from foldkit.runs import read_log
-from foldkit.training import Finished, TrainEvent
+from foldkit.formats import FoldKitError, InputError, UsageError, read_jsonl
+from foldkit.runs import RunFolder, read_log
+from foldkit.training import Finished, Stepped, TrainEvent
 from foldkit.work import Conversation, answer_file
 
 
@@ -93,6 +97,69 @@ def test_the_dtype_that_is_computed_in_is_written_down(work_folder: Path, comput
     asked = foldkit.open_asked(run.adapter)
     assert str(asked.base.decoder.dtype) == f"torch.{chosen}"
     assert foldkit.score(sheet, run).contender("adapter")
+
+
+def test_a_killed_training_resumes_to_the_same_bytes(work_folder: Path) -> None:
+    """SIGKILL at 25 named points: the adapter and the losses in the log end as those of a training left alone."""
+    words = [sys.executable, "-m", "tests.work.killing", str(work_folder)]
+    done = subprocess.run(words, capture_output=True, text=True, check=False, cwd=Path(__file__).parents[2])
+    assert done.returncode == 0, done.stderr
+    found = json.loads(done.stdout.splitlines()[-1])
+    assert len(found) >= 25
+    assert {point: held for point, held in found.items() if held != [True] * 4} == {}, done.stderr
+
+
+def test_a_run_is_one_trainings_own_and_resumes_on_its_own_data(work_folder: Path) -> None:
+    """A second training in the folder is refused; so is going on with other rows, or from a damaged checkpoint."""
+    sheet = foldkit.read_sheet(work_folder / "fold.toml", ["train.epochs=1", "train.validations=2"])
+
+    def second(_: TrainEvent) -> None:
+        with pytest.raises(FoldKitError, match="another process is at work"):
+            foldkit.resume(foldkit.newest_run(work_folder / "runs"))
+
+    run = foldkit.train(sheet, "", second)
+    assert len(list(run.checkpoints.iterdir())) == 2
+    before = run.adapter.read_bytes()
+    assert foldkit.resume(run).adapter.read_bytes() == before
+    last = max(run.checkpoints.iterdir())
+    whole = last.read_bytes()
+    last.write_bytes(whole[:-9])
+    with pytest.raises(InputError, match="a whole checkpoint"):
+        foldkit.resume(run)
+    last.write_bytes(whole)
+    with (work_folder / "rows.jsonl").open("a") as file:
+        file.write('{"question": "wind 99?", "answer": "none"}\n')
+    with pytest.raises(InputError, match="data: expected"):
+        foldkit.resume(run)
+
+
+@pytest.mark.parametrize("trouble", ["full disk", "vanished folder"])
+def test_a_place_that_cannot_be_written_is_named(
+    work_folder: Path, monkeypatch: pytest.MonkeyPatch, trouble: str
+) -> None:
+    """What was written before is whole, and the training goes on from it when there is room again."""
+    sheet = foldkit.read_sheet(
+        work_folder / "fold.toml", ["train.epochs=2", "train.batch=4", "train.checkpoint_every=2"]
+    )
+
+    def at_step_five(event: TrainEvent) -> None:
+        if isinstance(event, Stepped) and event.step == 5:
+            if trouble == "full disk":
+                monkeypatch.setattr(os, "fsync", full)
+            else:
+                (work_folder / "runs" / "one").rename(work_folder / "away")
+
+    def full(_: int) -> None:
+        raise OSError(errno.ENOSPC, "No space left on device")
+
+    with pytest.raises(FoldKitError, match="No space left" if trouble == "full disk" else "No such file") as told:
+        foldkit.train(sheet, "one", at_step_five)
+    assert "--resume" in str(told.value)
+    monkeypatch.undo()
+    if trouble == "vanished folder":
+        (work_folder / "away").rename(work_folder / "runs" / "one")
+    resumed = foldkit.resume(RunFolder(work_folder / "runs" / "one"))
+    assert resumed.adapter.read_bytes() == foldkit.train(sheet, "two").adapter.read_bytes()
 
 
 def test_what_no_longer_fits_together_is_refused(work_folder: Path) -> None:

@@ -15,10 +15,19 @@ if TYPE_CHECKING:
     from .generating import generate as generate
     from .generating import stream as stream
     from .likelihood import (
-        PaddedBatch as PaddedBatch,
+        Batch as Batch,
+    )
+    from .likelihood import (
+        chunked_loss as chunked_loss,
     )
     from .likelihood import (
         learned_logits as learned_logits,
+    )
+    from .likelihood import (
+        learned_stream as learned_stream,
+    )
+    from .likelihood import (
+        pack as pack,
     )
     from .likelihood import (
         pad as pad,
@@ -40,7 +49,7 @@ __getattr__, __all__ = lazy_door(
         "decoder": ("Decoder",),
         "folder": ("save_folder",),
         "generating": ("generate", "stream"),
-        "likelihood": ("PaddedBatch", "learned_logits", "pad", "token_losses"),
+        "likelihood": ("Batch", "chunked_loss", "learned_logits", "learned_stream", "pack", "pad", "token_losses"),
         "rotary": ("Rope",),
         "sampling": ("Sampling",),
         "settings": ("BaseSettings",),

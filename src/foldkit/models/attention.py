@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import torch
 from torch import Tensor
 from torch.nn import functional
@@ -28,6 +30,25 @@ def attend(query: Tensor, key: Tensor, value: Tensor, mask: Tensor | None, scale
     if mask is not None:
         products = products.masked_fill(~mask, float("-inf"))
     return torch.softmax(products, dim=-1) @ value
+
+
+@dataclass(frozen=True)
+class Pieces:
+    """Lengths of examples in one row, and how many keys back a query may look, 0 for all."""
+
+    lengths: tuple[int, ...]
+    window: int = 0
+
+
+def attend_pieces(query: Tensor, key: Tensor, value: Tensor, pieces: Pieces, scale: float, cap: float) -> Tensor:
+    """Attend in each example of one row by itself; shapes as in `attend`, with a batch of 1."""
+    parts = (tensor.split_with_sizes(pieces.lengths, dim=2) for tensor in (query, key, value))
+    mixed = []
+    for one_query, one_key, one_value in zip(*parts, strict=True):
+        n = one_query.shape[2]
+        mask = window_mask(None, pieces.window, n, n, query.device)
+        mixed.append(attend(one_query, one_key, one_value, mask, scale, cap))
+    return torch.cat(mixed, dim=2)
 
 
 def window_mask(mask: Tensor | None, window: int, n_queries: int, n_keys: int, device: torch.device) -> Tensor | None:

@@ -11,12 +11,14 @@ product, a tenth of the time of a step with one token. Layers themselves are cal
 from __future__ import annotations
 
 import functools
+from collections.abc import Sequence
 
 import torch
 from torch import Tensor, nn
 from torch.nn import functional
+from torch.utils.checkpoint import checkpoint
 
-from .attention import attend, window_mask
+from .attention import Pieces, attend, attend_pieces, window_mask
 from .cache import Cache
 from .held import FrozenEmbedding, Held, product
 from .linear import Linear, join, linear, together
@@ -24,6 +26,7 @@ from .rotary import Rope, rotary_angles, rotate
 from .spec import ModelSpec
 
 Angles = tuple[Tensor, Tensor] | None
+Mask = Tensor | Pieces | None
 
 
 class Embedding(nn.Embedding):
@@ -79,8 +82,8 @@ class Attention(nn.Module):
             self.query_norm = Norm(spec, width if whole else spec.head_dim)
             self.key_norm = Norm(spec, kv_width if whole else spec.head_dim)
 
-    def forward(self, x: Tensor, angles: Angles, mask: Tensor | None, cache: Cache | None, layer: int) -> Tensor:
-        """Map (batch, seq, d_model) to the same shape; mask is bool (batch, 1, seq, keys), None for plain causal."""
+    def forward(self, x: Tensor, angles: Angles, mask: Mask, cache: Cache | None, layer: int) -> Tensor:
+        """Map (batch, seq, d_model) to the same shape; mask as in `Decoder.forward`, or the pieces of one row."""
         query, key, value = together(x, (self.query, self.key, self.value), self.joined)
         if self.head_norm == "whole":
             query, key = self.query_norm.forward(query), self.key_norm.forward(key)
@@ -94,7 +97,10 @@ class Attention(nn.Module):
             query, key = rotate(query, *angles), rotate(key, *angles)
         if cache is not None:
             key, value = cache.extend(layer, key, value)
-        mixed = attend(query, key, value, mask, self.scale, self.cap)
+        if isinstance(mask, Pieces):
+            mixed = attend_pieces(query, key, value, mask, self.scale, self.cap)
+        else:
+            mixed = attend(query, key, value, mask, self.scale, self.cap)
         out: Tensor = self.out.forward(mixed.transpose(1, 2).reshape(batch, seq, -1))
         return out
 
@@ -148,7 +154,7 @@ class Layer(nn.Module):
         self.mlp = Mlp(spec)
         self.mlp_after_norm = Norm(spec, spec.d_model) if after else None
 
-    def forward(self, x: Tensor, angles: Angles, mask: Tensor | None, cache: Cache | None, layer: int) -> Tensor:
+    def forward(self, x: Tensor, angles: Angles, mask: Mask, cache: Cache | None, layer: int) -> Tensor:
         """Map the residual stream (batch, seq, d_model) to the same shape."""
         normed = self.attention_norm.forward(x)
         mixed = self.attention.forward(normed, angles, mask, cache, layer)
@@ -171,6 +177,8 @@ class Decoder(nn.Module):
     def __init__(self, spec: ModelSpec) -> None:
         super().__init__()
         self.spec = spec
+        # With gradients, keep only what goes into each layer and compute the rest again on the way back.
+        self.recompute = False
         self.embedding = Embedding(spec.vocab_size, spec.d_model)
         self.positions = None if spec.rope else Embedding(spec.max_positions, spec.d_model)
         self.layers = nn.ModuleList(Layer(spec) for _ in range(spec.n_layers))
@@ -194,14 +202,23 @@ class Decoder(nn.Module):
         return self.norm.weight.device
 
     def forward(
-        self, ids: Tensor, *, positions: Tensor | None = None, mask: Tensor | None = None, cache: Cache | None = None
+        self,
+        ids: Tensor,
+        *,
+        positions: Tensor | None = None,
+        mask: Tensor | None = None,
+        cache: Cache | None = None,
+        lengths: Sequence[int] = (),
     ) -> Tensor:
         """Return the normed stream (batch, seq, d_model) for token ids, int64 (batch, seq).
 
         positions: int64 (batch, seq), counting from 0 by default. mask: bool (batch, 1, seq, keys), True where a
-        query may look; plain causal when None, which needs one query, or an empty cache or none.
+        query may look; plain causal when None, which needs one query, or an empty cache or none. lengths: those of
+        examples that stand one after the other in one row and cannot see one another; positions begin anew in each.
         """
-        if positions is None:
+        if lengths:
+            positions = torch.cat([torch.arange(length, device=ids.device) for length in lengths])[None]
+        elif positions is None:
             positions = torch.arange(ids.shape[1], device=ids.device)[None]
         x = self.embedding(ids)
         if self.spec.embedding_scale != 1:
@@ -210,16 +227,27 @@ class Decoder(nn.Module):
         if self.positions is not None:
             x = x + self.positions(positions)
         n_keys = ids.shape[1] + (cache.length if cache else 0)
-        masks = {size: window_mask(mask, size, ids.shape[1], n_keys, ids.device) for size in {*self.spec.windows, 0}}
+        masks: dict[int, Mask] = {
+            size: Pieces(tuple(lengths), size) if lengths else window_mask(mask, size, ids.shape[1], n_keys, ids.device)
+            for size in {*self.spec.windows, 0}
+        }
         angles: dict[Rope | None, Angles] = {None: None}
         for index, layer in enumerate(self.layers):
             rope = self.spec.rope_of(index)
             if rope is not None and rope not in angles:
                 cos, sin = rotary_angles(positions, rope)
                 angles[rope] = (cos.to(x.dtype), sin.to(x.dtype))
-            x = layer(x, angles[rope], masks[self.spec.window(index)], cache, index)
+            given = (x, angles[rope], masks[self.spec.window(index)], cache, index)
+            if self.recompute and torch.is_grad_enabled():
+                x = checkpoint(layer, *given, use_reentrant=False)
+            else:
+                x = layer(*given)
         out: Tensor = self.norm(x)
         return out
+
+    def head_parameters(self) -> list[nn.Parameter]:
+        """Return the weights that logits are made with, where they are plain."""
+        return list((self.head or self.embedding).parameters())
 
     def join(self) -> None:
         """Put weights that are multiplied by the same input side by side, for fewer and larger products."""

@@ -31,6 +31,16 @@ class RunFolder:
         return self.path / "sheet.json"
 
     @property
+    def checkpoints(self) -> Path:
+        """The folder of checkpoints."""
+        return self.path / "checkpoints"
+
+    @property
+    def lock(self) -> Path:
+        """The file that is locked while a training is at work in the run."""
+        return self.path / ".lock"
+
+    @property
     def curve(self) -> Path:
         """The picture of the losses."""
         return self.path / "curve.png"

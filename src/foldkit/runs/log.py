@@ -1,6 +1,7 @@
 """The run log: JSON lines, an event each.
 
-Every line has `event` (`note`, `started`, `step`, `validation`, `finished`, `failed`); the other keys are its figures.
+Every line has `event` (`note`, `started`, `step`, `skipped`, `validation`, `resumed`, `finished`, `failed`); the other
+keys are its figures.
 """
 
 from __future__ import annotations
@@ -10,7 +11,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from foldkit.formats import append_jsonl, read_jsonl
+from foldkit.formats import append_jsonl, read_jsonl, write_jsonl
 
 VERSION = 1
 
@@ -41,6 +42,16 @@ class RunLog:
         """Return the steps and the values of one figure."""
         lines = [line for line in self.of(event) if figure in line]
         return [line["step"] for line in lines], [line[figure] for line in lines]
+
+
+def cut_log(path: Path, step: int) -> None:
+    """Drop events of later steps than this one, and what was said of an end."""
+    kept = [
+        line
+        for line in read_jsonl(path, tolerate_half_line=True)
+        if line.get("step", 0) <= step and line.get("event") not in ("finished", "failed")
+    ]
+    write_jsonl(path, kept)
 
 
 def read_log(path: Path) -> RunLog:

@@ -5,13 +5,23 @@ from typing import TYPE_CHECKING
 from foldkit.formats.lazy import lazy_door
 
 if TYPE_CHECKING:
+    from .batches import count_steps as count_steps
     from .batches import epoch_order as epoch_order
     from .batches import micro_batches as micro_batches
+    from .checkpoints import read_checkpoint as read_checkpoint
+    from .checkpoints import saved_checkpoints as saved_checkpoints
+    from .checkpoints import write_checkpoint as write_checkpoint
     from .events import (
         Checked as Checked,
     )
     from .events import (
+        Due as Due,
+    )
+    from .events import (
         Finished as Finished,
+    )
+    from .events import (
+        Skipped as Skipped,
     )
     from .events import (
         Started as Started,
@@ -26,15 +36,18 @@ if TYPE_CHECKING:
     from .objective import summed_loss as summed_loss
     from .schedule import rate_at as rate_at
     from .settings import TrainSettings as TrainSettings
+    from .state import Snapshot as Snapshot
 
 __getattr__, __all__ = lazy_door(
     __name__,
     {
-        "batches": ("epoch_order", "micro_batches"),
-        "events": ("Checked", "Finished", "Started", "Stepped", "TrainEvent"),
+        "batches": ("count_steps", "epoch_order", "micro_batches"),
+        "checkpoints": ("read_checkpoint", "saved_checkpoints", "write_checkpoint"),
+        "events": ("Checked", "Due", "Finished", "Skipped", "Started", "Stepped", "TrainEvent"),
         "loop": ("train_adapter",),
         "objective": ("summed_loss",),
         "schedule": ("rate_at",),
         "settings": ("TrainSettings",),
+        "state": ("Snapshot",),
     },
 )

@@ -1,12 +1,16 @@
-"""The order of examples, and how a batch is divided into micro-batches."""
+"""The order of examples, the batch of each step, and how a batch is divided into passes through the model."""
 
 from __future__ import annotations
 
+import itertools
+import math
 import random
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 from foldkit.datasets import Example
-from foldkit.models.likelihood import PaddedBatch, pad
+from foldkit.models.likelihood import Batch, pack, pad
+
+from .settings import TrainSettings
 
 
 def epoch_order(n_examples: int, epoch: int, seed: int) -> list[int]:
@@ -16,19 +20,63 @@ def epoch_order(n_examples: int, epoch: int, seed: int) -> list[int]:
     return order
 
 
-def batches(n_examples: int, n_steps: int, batch: int, seed: int) -> list[list[int]]:
-    """Return the indices of each step's batch; every epoch is shuffled anew and its last batch may be smaller."""
-    found: list[list[int]] = []
-    epoch = 0
-    while len(found) < n_steps:
-        order = epoch_order(n_examples, epoch, seed)
-        found += [order[start : start + batch] for start in range(0, n_examples, batch)]
-        epoch += 1
-    return found[:n_steps]
+def batches(lengths: Sequence[int], settings: TrainSettings) -> Iterator[list[int]]:
+    """Yield the indices of each step's batch without end; every epoch is shuffled anew.
+
+    The last batch of an epoch may be smaller, or go on into the next one, as `whole_epochs` says.
+    """
+    orders = (epoch_order(len(lengths), epoch, settings.seed) for epoch in itertools.count())
+    if settings.whole_epochs:
+        for order in orders:
+            yield from _cut(iter(order), lengths, settings)
+    else:
+        yield from _cut(itertools.chain.from_iterable(orders), lengths, settings)
 
 
-def micro_batches(examples: Sequence[Example], size: int) -> list[PaddedBatch]:
-    """Divide a batch into padded pieces of at most `size` examples, those of like length together."""
-    ordered = sorted(examples, key=lambda example: len(example.ids))
-    pieces = [ordered[start : start + size] for start in range(0, len(ordered), size)]
-    return [pad([e.ids for e in piece], [e.learned for e in piece]) for piece in pieces]
+def _cut(order: Iterator[int], lengths: Sequence[int], settings: TrainSettings) -> Iterator[list[int]]:
+    """Cut an order of examples into batches of so many examples, or of at most so many tokens."""
+    batch: list[int] = []
+    for index in order:
+        n_tokens = sum(lengths[other] for other in batch) + lengths[index] if settings.batch_tokens else 0
+        if batch and (n_tokens > settings.batch_tokens if settings.batch_tokens else len(batch) == settings.batch):
+            yield batch
+            batch = []
+        batch.append(index)
+    if batch:
+        yield batch
+
+
+def count_steps(lengths: Sequence[int], settings: TrainSettings) -> tuple[int, int]:
+    """Return how many steps a training has, and how many an epoch (the first one, where batches are cut by tokens)."""
+    if settings.batch_tokens:
+        n_epoch = sum(1 for _ in _cut(iter(epoch_order(len(lengths), 0, settings.seed)), lengths, settings))
+    else:
+        n_epoch = math.ceil(len(lengths) / settings.batch)
+    return settings.steps or max(1, round(settings.epochs * n_epoch)), n_epoch
+
+
+def micro_batches(examples: Sequence[Example], settings: TrainSettings) -> list[Batch]:
+    """Divide a batch into passes of about `micro_batch` examples: packed by first fit, or padded by like length."""
+    n_passes = math.ceil(len(examples) / settings.micro_batch)
+    ordered = sorted(examples, key=lambda example: len(example.ids), reverse=True)
+    if not settings.packing:
+        pieces = [
+            ordered[start : start + settings.micro_batch] for start in range(0, len(ordered), settings.micro_batch)
+        ]
+        return [pad([e.ids for e in piece], [e.learned for e in piece]) for piece in pieces]
+    room = max(len(ordered[0].ids), math.ceil(sum(len(e.ids) for e in ordered) / n_passes))
+    return [pack([e.ids for e in piece], [e.learned for e in piece]) for piece in first_fit(ordered, room)]
+
+
+def first_fit(ordered: Sequence[Example], room: int) -> list[list[Example]]:
+    """Put each example, the longest first, into the first sequence of `room` tokens that has space left for it."""
+    rows: list[list[Example]] = []
+    left: list[int] = []
+    for example in ordered:
+        place = next((index for index, n in enumerate(left) if n >= len(example.ids)), len(rows))
+        if place == len(rows):
+            rows.append([])
+            left.append(max(room, len(example.ids)))
+        rows[place].append(example)
+        left[place] -= len(example.ids)
+    return rows

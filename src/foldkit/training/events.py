@@ -1,40 +1,61 @@
-"""What a training reports while it runs. The progress bar, the log and the keeping of the best are listeners."""
+"""What a training reports while it runs. The progress bar, the log, checkpoints and the best adapter are listeners."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
+
+from .state import Snapshot
 
 
 @dataclass(frozen=True)
 class Started:
-    """Before the first step."""
+    """Before the first step of this process: `step` of them were made before."""
 
+    step: int
     n_steps: int
     n_train: int
     n_validation: int
     n_trainable: int
     n_base: int
+    trainable_bytes: int
 
 
 @dataclass(frozen=True)
 class Stepped:
-    """After an optimiser step; loss in nats per learned token of the batch, memory as held at most so far."""
+    """After an optimiser step; loss in nats per learned token of the batch, memory as held at most so far.
+
+    `update_ratio` is the length of the step over the length of all factors, `to_go` the seconds to the last step.
+    """
 
     step: int
     epoch: float
     loss: float
+    smoothed_loss: float
     token_accuracy: float
     gradient_norm: float
+    update_ratio: float
     learning_rate: float
     n_tokens: int
+    n_examples: int
     tokens_per_second: float
     seconds: float
+    to_go: float
     peak_bytes: int
 
 
 @dataclass(frozen=True)
+class Skipped:
+    """A step that was left out, why, and the rows of its batch."""
+
+    step: int
+    reason: str
+    rows: tuple[int, ...]
+
+
+@dataclass(frozen=True)
 class Checked:
-    """After a validation; `best` says that no earlier one was lower."""
+    """After a validation; `best` says that no earlier one was better. The adapter is as it was validated."""
 
     step: int
     validation_loss: float
@@ -44,14 +65,24 @@ class Checked:
 
 
 @dataclass(frozen=True)
-class Finished:
-    """After the last step."""
+class Due:
+    """A checkpoint is due; `snapshot` takes one."""
 
     step: int
+    snapshot: Callable[[], Snapshot]
+
+
+@dataclass(frozen=True)
+class Finished:
+    """After the last step; `reason` is "done", "no better", "out of time" or "stopped"."""
+
+    step: int
+    reason: str
     best_step: int
-    best_validation_loss: float
+    best_validation_loss: float | None
+    n_skipped: int
     seconds: float
     peak_bytes: int
 
 
-TrainEvent = Started | Stepped | Checked | Finished
+TrainEvent = Started | Stepped | Skipped | Checked | Due | Finished

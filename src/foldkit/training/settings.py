@@ -8,41 +8,101 @@ from foldkit.formats import one_of
 from foldkit.formats.settings import within
 
 OBJECTIVES = ("reply",)
+SCHEDULES = ("cosine", "linear", "constant")
+BEST_BY = ("loss", "accuracy")
+BAD_STEPS = ("stop", "skip")
+
+_RANGES = (
+    ("window", 8, 2**20),
+    ("epochs", 0.001, 10000),
+    ("steps", 0, 2**40),
+    ("minutes", 0, 1e6),
+    ("batch", 1, 2**16),
+    ("batch_tokens", 0, 2**31),
+    ("micro_batch", 1, 2**16),
+    ("learning_rate", 1e-9, 10),
+    ("rate_ratio", 1e-3, 1e3),
+    ("cycles", 1, 10000),
+    ("warm_up", 0, 2**40),
+    ("final", 0, 1),
+    ("weight_decay", 0, 10),
+    ("beta1", 0, 0.999999),
+    ("beta2", 0, 0.999999),
+    ("clip", 1e-6, 1e9),
+    ("smoothing", 0, 0.9),
+    ("noise", 0, 1000),
+    ("averaging", 0, 0.999999),
+    ("validations", 1, 10000),
+    ("validate_every", 0, 2**40),
+    ("patience", 0, 10000),
+    ("runaway", 0, 1e9),
+    ("checkpoint_every", 0, 2**40),
+    ("keep", 1, 10000),
+)
 
 
 @dataclass(frozen=True)
 class TrainSettings:
-    """Counts are in examples, optimiser steps or epochs; `window` is in tokens.
+    """Counts are in examples, optimiser steps or epochs; `window` is in tokens; 0 switches off what may be off.
 
-    `batch` is examples an optimiser step, `micro_batch` how many go through the model at once; it changes nothing but
-    memory and speed. `warm_up` is a share of all steps, `final` the share of the rate that the cosine ends at.
+    Length: `epochs`, or `steps` where given; ended early after `minutes`.
+
+    Batches: `batch` examples an optimiser step, or as many as come to `batch_tokens`; `micro_batch` of them go through
+    the model at once, one after the other in one row with `packing`, else side by side, padded. Neither changes
+    anything but memory and speed, nor does `recompute`, which keeps only what goes into each layer. Without
+    `whole_epochs` a batch may begin in one epoch and end in the next.
+
+    Rate: `schedule` after a `warm_up` (a share of all steps below 1, else steps), down to the share `final`, in so many
+    `cycles`; B's rate is `rate_ratio` times A's (Hayou et al. 2024). `clip` bounds the norm of the gradient.
+
+    Loss: `smoothing` of the labels; `noise` on embeddings (Jain et al. 2023); both in training alone. `averaging` is
+    how much of the running average of the factors each step keeps; the average is validated and saved.
+
+    Validation: `validations` in all, evenly spread, or one `validate_every` steps (a share of an epoch below 1).
+    `best_by` its loss or its token accuracy; training ends after `patience` validations without a better one.
+
+    A step whose loss is no number, or `runaway` times the smoothed one, stops the training or is skipped, as
+    `bad_steps` says. Checkpoints are written each `checkpoint_every` steps, or at each validation; `keep` of them stay.
     """
 
     objective: str = "reply"
     window: int = 512
     epochs: float = 3.0
+    steps: int = 0
+    minutes: float = 0.0
     batch: int = 16
+    batch_tokens: int = 0
     micro_batch: int = 8
+    packing: bool = True
+    whole_epochs: bool = True
+    recompute: bool = False
     learning_rate: float = 1e-3
+    rate_ratio: float = 1.0
+    schedule: str = "cosine"
+    cycles: int = 1
     warm_up: float = 0.05
     final: float = 0.05
     weight_decay: float = 0.0
+    beta1: float = 0.9
+    beta2: float = 0.999
     clip: float = 1.0
+    smoothing: float = 0.0
+    noise: float = 0.0
+    averaging: float = 0.0
     validations: int = 8
+    validate_every: float = 0.0
+    best_by: str = "loss"
+    patience: int = 0
+    bad_steps: str = "stop"
+    runaway: float = 0.0
+    checkpoint_every: int = 0
+    keep: int = 2
     seed: int = 1
 
     def __post_init__(self) -> None:
         one_of(self.objective, OBJECTIVES, "[train]", "objective")
-        for name, low, high in (
-            ("window", 8, 2**20),
-            ("epochs", 0.001, 10000),
-            ("batch", 1, 2**16),
-            ("micro_batch", 1, 2**16),
-            ("learning_rate", 1e-9, 10),
-            ("warm_up", 0, 1),
-            ("final", 0, 1),
-            ("weight_decay", 0, 10),
-            ("clip", 1e-6, 1e9),
-            ("validations", 1, 10000),
-        ):
+        one_of(self.schedule, SCHEDULES, "[train]", "schedule")
+        one_of(self.best_by, BEST_BY, "[train]", "best_by")
+        one_of(self.bad_steps, BAD_STEPS, "[train]", "bad_steps")
+        for name, low, high in _RANGES:
             within(getattr(self, name), low, high, "[train]", name)

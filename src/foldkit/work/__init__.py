@@ -23,7 +23,8 @@ if TYPE_CHECKING:
     from .steps import build as build
     from .steps import check as check
     from .steps import split as split
-    from .steps import train as train
+    from .training_step import resume as resume
+    from .training_step import train as train
 
 __getattr__, __all__ = lazy_door(
     __name__,
@@ -34,6 +35,7 @@ __getattr__, __all__ = lazy_door(
         "sheet": ("Sheet", "read_sheet"),
         "scoring_step": ("score",),
         "starting": ("Start", "start"),
-        "steps": ("Split", "build", "check", "split", "train"),
+        "steps": ("Split", "build", "check", "split"),
+        "training_step": ("resume", "train"),
     },
 )

@@ -1,15 +1,11 @@
-"""The steps of a sheet before scoring: split, build, train. They print nothing; progress goes to a callback."""
+"""The steps of a sheet before training: split, build, check. They print nothing."""
 
 from __future__ import annotations
 
 import dataclasses
 import functools
-import json
-import os
-from collections.abc import Callable
 from dataclasses import dataclass
-from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import pandas as pd
 
@@ -33,18 +29,11 @@ from foldkit.datasets import (
 from foldkit.datasets.checks import read_findings, write_findings
 from foldkit.datasets.pairs import texts_of
 from foldkit.datasets.splitting import check_files, check_parts, counts
-from foldkit.formats import InputError, write_aside
 from foldkit.rows import find_files
 from foldkit.rows.near import near_pairs
-from foldkit.runs import LogWriter, RunFolder, new_run, read_log
 
 from .inputs import Inputs, open_inputs
 from .sheet import Sheet
-
-if TYPE_CHECKING:
-    from foldkit.training.events import TrainEvent
-
-OnEvent = Callable[["TrainEvent"], None]
 
 
 @dataclass(frozen=True)
@@ -125,67 +114,3 @@ def _assigned(sheet: Sheet, inputs: Inputs) -> _Assigned:
     pairs = pairs_of(inputs.table, inputs.template) if sheet.split.group == "near" else None
     known = read_assignment(sheet.path("built"), sheet.split) if sheet.split.keeps else None
     return _Assigned(keys, parts_of_keys(keys, sheet.split, pairs, known))
-
-
-def train(sheet: Sheet, name: str = "", on_event: OnEvent | None = None) -> RunFolder:
-    """Train an adapter into a new run folder under `runs` beside the sheet.
-
-    The folder gets the sheet, the log as it happens, the adapter whenever validation improves, and the curve.
-    """
-    from foldkit.adapters import AdapterHeader, attach, save_adapter
-    from foldkit.curves import save_picture
-    from foldkit.models import chosen_compute, open_base
-    from foldkit.training import Checked, train_adapter
-
-    inputs = open_inputs(sheet)
-    dataset = build(sheet, inputs)
-    compute = chosen_compute(sheet.base.compute)
-    base = open_base(sheet.base_path(), compute.dtype, sheet.base.weights)
-    if sheet.train.window > base.decoder.spec.max_positions:
-        room = base.decoder.spec.max_positions
-        raise InputError("[train]", "window", f"at most the base's {room}", sheet.train.window, "lower the window")
-    run = new_run(sheet.path("runs"), name)
-    _write_sheet(dataclasses.replace(sheet, base=dataclasses.replace(sheet.base, compute=compute.name)), run)
-    adapter = attach(base.decoder, sheet.adapter)
-    markup = dataclasses.asdict(inputs.markup) | {"where": "adapter file, markup"}
-    header = AdapterHeader(
-        sheet.adapter,
-        inputs.template.as_mapping(),
-        markup,
-        sheet.base.model,
-        base.fingerprint,
-        dataset.fingerprint,
-        sheet.rows.strip,
-        sheet.base.weights,
-        compute.name,
-    )
-    log = LogWriter(run.log)
-    measured = (f"computes in {compute.name}: {compute.reason}",) if sheet.base.compute == "auto" else ()
-    for note in (*base.notes, *measured):
-        log.write("note", says=note)
-    try:
-        for event in train_adapter(
-            base.decoder, adapter, dataset.parts["train"], dataset.parts["validation"], sheet.train
-        ):
-            name, figures = _logged(event)
-            log.write(name, **figures)
-            if isinstance(event, Checked) and event.best:
-                save_adapter(run.adapter, adapter, header)
-            if on_event:
-                on_event(event)
-    except BaseException as error:
-        log.write("failed", reason=str(error) or type(error).__name__)
-        raise
-    save_picture(read_log(run.log), f"{run.path.name}: {sheet.base.model}", run.curve)
-    return run
-
-
-def _logged(event: TrainEvent) -> tuple[str, dict[str, Any]]:
-    names = {"Started": "started", "Stepped": "step", "Checked": "validation", "Finished": "finished"}
-    return names[type(event).__name__], dataclasses.asdict(event)
-
-
-def _write_sheet(sheet: Sheet, run: RunFolder) -> None:
-    folder = os.path.relpath(sheet.folder.resolve(), run.path.resolve())
-    values = {"folder": Path(folder).as_posix(), **sheet.as_mapping()}
-    write_aside(run.sheet, json.dumps(values, indent=2, ensure_ascii=False) + "\n")

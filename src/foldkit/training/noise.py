@@ -1,0 +1,38 @@
+"""Noise on embeddings while an adapter is trained (Jain et al. 2023, section 3, algorithm 1)."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Iterator
+
+import torch
+from torch import Tensor, nn
+
+from foldkit.models.decoder import Decoder
+from foldkit.models.likelihood import Batch
+
+
+@contextlib.contextmanager
+def noisy(decoder: Decoder, batch: Batch, alpha: float) -> Iterator[None]:
+    """Add even noise within alpha / sqrt(tokens of the example * d_model) to each embedding; none for alpha 0."""
+    if not alpha:
+        yield
+        return
+    bounds = alpha / (_own_lengths(batch) * decoder.spec.d_model).sqrt()
+
+    def add(_: nn.Module, __: object, embedded: Tensor) -> Tensor:
+        drawn = torch.rand_like(embedded) * 2 - 1
+        return embedded + drawn * bounds[:, : embedded.shape[1], None].to(embedded)
+
+    hook = decoder.embedding.register_forward_hook(add)
+    try:
+        yield
+    finally:
+        hook.remove()
+
+
+def _own_lengths(batch: Batch) -> Tensor:
+    """Return for each token how many its example has, (rows, seq); in a padded row all tokens count."""
+    if not batch.lengths:
+        return torch.full(batch.ids.shape, float(batch.ids.shape[1]))
+    return torch.cat([torch.full((length,), float(length)) for length in batch.lengths])[None]

@@ -1,0 +1,71 @@
+"""All that a training needs to go on exactly where it was: factors, optimiser, random state and counts."""
+
+from __future__ import annotations
+
+import dataclasses
+from dataclasses import dataclass, field
+from typing import Any
+
+import torch
+from torch import Tensor
+
+from foldkit.adapters.attaching import Adapter
+
+_MOMENTS = ("exp_avg", "exp_avg_sq", "step")
+
+
+@dataclass
+class Counts:
+    """Where a training stands; `n_worse` counts validations since the best one."""
+
+    step: int = 0
+    n_tokens: int = 0
+    n_examples: int = 0
+    seconds: float = 0.0
+    smoothed_loss: float | None = None
+    best: float | None = None
+    best_step: int = 0
+    best_loss: float | None = None
+    n_worse: int = 0
+    n_skipped: int = 0
+
+
+@dataclass(frozen=True)
+class Snapshot:
+    """Tensors by name, and counts; both are copies."""
+
+    tensors: dict[str, Tensor]
+    counts: dict[str, Any]
+
+
+@dataclass
+class TrainState:
+    """The parts of a training that change with its steps; `average` is empty where factors are not averaged."""
+
+    adapter: Adapter
+    optimiser: torch.optim.Optimizer
+    average: list[Tensor]
+    counts: Counts = field(default_factory=Counts)
+
+    def snapshot(self) -> Snapshot:
+        """Copy everything."""
+        tensors = {f"adapter.{name}": value.clone() for name, value in self.adapter.tensors().items()}
+        tensors |= {f"average.{index}": value.clone() for index, value in enumerate(self.average)}
+        for index, factor in enumerate(self.adapter.parameters):
+            for name, value in self.optimiser.state[factor].items():
+                tensors[f"optimiser.{index}.{name}"] = value.clone()
+        tensors["random"] = torch.get_rng_state()
+        return Snapshot(tensors, dataclasses.asdict(self.counts))
+
+    def restore(self, snapshot: Snapshot) -> None:
+        """Take a snapshot over. Raises ValueError where its factors are of another adapter."""
+        tensors = snapshot.tensors
+        of_adapter = {n.removeprefix("adapter."): t for n, t in tensors.items() if n.startswith("adapter.")}
+        self.adapter.copy_from(of_adapter)
+        for index, value in enumerate(self.average):
+            value.copy_(tensors[f"average.{index}"])
+        for index, factor in enumerate(self.adapter.parameters):
+            found = {name: tensors[key].clone() for name in _MOMENTS if (key := f"optimiser.{index}.{name}") in tensors}
+            self.optimiser.state[factor] = found
+        torch.set_rng_state(tensors["random"])
+        self.counts = Counts(**snapshot.counts)
