@@ -19,6 +19,7 @@ from foldkit.adapters import (
 from foldkit.adapters.attaching import detach
 from foldkit.formats import InputError, UsageError
 from foldkit.models import Decoder, open_base
+from foldkit.models.linear import Linear
 
 from ..conftest import tiny_decoder, write_base
 
@@ -55,13 +56,16 @@ def test_at_the_start_the_logits_are_the_bases_own(dtype: torch.dtype) -> None:
 def test_one_map_is_w_plus_scaled_ba() -> None:
     """Against the merged matrix W + alpha / rank * B A, in float64 to 1e-12."""
     torch.manual_seed(2)
-    frozen = torch.nn.Linear(7, 5, bias=False, dtype=torch.float64)
+    frozen = Linear(7, 5, bias=False, dtype=torch.float64)
+    frozen.weight.data.normal_()
     low = LowRankLinear(frozen, 3, 6.0, 0.0, torch.float64)
     low.factor_a.data.normal_()
     low.factor_b.data.normal_()
     x = torch.randn(4, 2, 7, dtype=torch.float64)
     merged = frozen.weight + 6.0 / 3 * low.factor_b @ low.factor_a
     torch.testing.assert_close(low(x), x @ merged.T, rtol=1e-12, atol=1e-13)
+    with torch.no_grad():
+        torch.testing.assert_close(low(x), x @ merged.T, rtol=1e-12, atol=1e-13)
 
 
 @pytest.mark.parametrize(("reach", "n_maps"), [("attention", 8), ("mlp", 6), ("all", 14)])

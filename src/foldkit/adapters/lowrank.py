@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import torch
 from torch import Tensor, nn
 from torch.nn import functional
 
+from foldkit.models.gating import gated_silu
 from foldkit.models.held import FrozenLinear
-from foldkit.models.linear import Linear
+from foldkit.models.linear import Linear, LinearMap, one_after_the_other
+
+from .adapted import adapted
 
 
 class LowRankLinear(nn.Module):
@@ -30,11 +35,37 @@ class LowRankLinear(nn.Module):
 
     def forward(self, x: Tensor) -> Tensor:
         """Map (..., d_in) to (..., d_out)."""
+        if self._fused(x):
+            matrix = self.frozen.matrix
+            (y,) = adapted((x,), matrix, [matrix], [self.scale], [self.factor_a, self.factor_b])
+            return self.frozen.after(x, y)
         return self._with_low(x, self.frozen.forward(x))
+
+    def of_gated(self, gate: Tensor, up: Tensor) -> Tensor:
+        """Map silu(gate) * up, both (..., d_in), to (..., d_out)."""
+        if not self._fused(gate):
+            return self.forward(gated_silu(gate, up))
+        matrix = self.frozen.matrix
+        (y,) = adapted((gate, up), matrix, [matrix], [self.scale], [self.factor_a, self.factor_b])
+        return self.frozen.after(gate, y)
 
     def after(self, x: Tensor, product: Tensor) -> Tensor:
         """Return what the map gives for x, the product of x and the frozen weight being known."""
         return self._with_low(x, self.frozen.after(x, product))
+
+    def beside(self, x: Tensor, maps: Sequence[LinearMap], joined: Tensor) -> list[Tensor]:
+        """Return what these maps, of which this one is the first, give; `joined` holds their weights."""
+        lows = [m for m in maps if isinstance(m, LowRankLinear) and m._fused(x)]
+        if len(lows) < len(maps):
+            return one_after_the_other(x, maps, joined)
+        factors = [factor for low in lows for factor in (low.factor_a, low.factor_b)]
+        ys = adapted((x,), joined, [low.frozen.matrix for low in lows], [low.scale for low in lows], factors)
+        return [low.frozen.after(x, y) for low, y in zip(lows, ys, strict=True)]
+
+    def _fused(self, x: Tensor) -> bool:
+        """Say whether the hand-written way back serves: with gradients, without dropout, in one dtype."""
+        dropped = self.dropout and self.training
+        return torch.is_grad_enabled() and self.enabled and not dropped and x.dtype == self.factor_a.dtype
 
     def _with_low(self, x: Tensor, y: Tensor) -> Tensor:
         if not self.enabled:

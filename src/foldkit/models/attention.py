@@ -42,6 +42,8 @@ class Pieces:
 
 def attend_pieces(query: Tensor, key: Tensor, value: Tensor, pieces: Pieces, scale: float, cap: float) -> Tensor:
     """Attend in each example of one row by itself; shapes as in `attend`, with a batch of 1."""
+    # A value of its own: as a part of a larger product it would keep all of that in memory for the way back.
+    value = value.contiguous()
     parts = (tensor.split_with_sizes(pieces.lengths, dim=2) for tensor in (query, key, value))
     mixed = []
     for one_query, one_key, one_value in zip(*parts, strict=True):

@@ -123,11 +123,12 @@ class Mlp(nn.Module):
     def forward(self, x: Tensor) -> Tensor:
         """Map (batch, seq, d_model) to the same shape."""
         if self.gate is None:
-            inner = self._activated(self.up.forward(x))
+            out: Tensor = self.down.forward(self._activated(self.up.forward(x)))
         else:
             gate, up = together(x, (self.gate, self.up), self.joined)
-            inner = self._activated(gate) * up
-        out: Tensor = self.down.forward(inner)
+            if self.activation == "silu":
+                return self.down.of_gated(gate, up)
+            out = self.down.forward(self._activated(gate) * up)
         return out
 
     def join(self) -> None:

@@ -14,7 +14,7 @@ from torch.nn import functional
 from .decoder import Decoder
 
 # Logits that stand in memory at once; the head is applied to so many rows at a time.
-_LOGITS_AT_ONCE = 2**23
+_LOGITS_AT_ONCE = 2**22
 
 
 @dataclass(frozen=True)

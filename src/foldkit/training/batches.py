@@ -64,7 +64,8 @@ def micro_batches(examples: Sequence[Example], settings: TrainSettings) -> list[
             ordered[start : start + settings.micro_batch] for start in range(0, len(ordered), settings.micro_batch)
         ]
         return [pad([e.ids for e in piece], [e.learned for e in piece]) for piece in pieces]
-    room = max(len(ordered[0].ids), math.ceil(sum(len(e.ids) for e in ordered) / n_passes))
+    # A little more than an even share, so that one pass more is seldom needed.
+    room = max(len(ordered[0].ids), math.ceil(1.05 * sum(len(e.ids) for e in ordered) / n_passes))
     return [pack([e.ids for e in piece], [e.learned for e in piece]) for piece in first_fit(ordered, room)]
 
 

@@ -1,6 +1,6 @@
 """Frozen matrices held in few bits, expanded as they are used. The registry is by the name in `[base] weights`."""
 
-from .contract import FrozenEmbedding, FrozenLinear, Held, product
+from .contract import FrozenEmbedding, FrozenLinear, Held, Matrix, product, times, times_back
 from .int8 import Int8
 from .nf4 import Nf4
 from .packed import Packed
@@ -15,9 +15,12 @@ __all__ = [
     "FrozenLinear",
     "Held",
     "Int8",
+    "Matrix",
     "Nf4",
     "Packed",
     "Sixteen",
     "bfloat16",
     "product",
+    "times",
+    "times_back",
 ]

@@ -8,6 +8,8 @@ from typing import Any
 import torch
 from torch import Tensor, nn
 
+from foldkit.models.gating import gated_silu
+
 # Rows expanded at once, so that a large head never stands in memory whole.
 _CHUNK = 8192
 
@@ -33,23 +35,40 @@ class Held(nn.Module):
         return (slice(start, min(start + _CHUNK, self.n_rows)) for start in range(0, self.n_rows, _CHUNK))
 
 
+Matrix = Tensor | Held
+
+
+def times(x: Tensor, matrix: Matrix) -> Tensor:
+    """Return x W' for x (n, width), without gradients; a held matrix is expanded a few rows at a time."""
+    if isinstance(matrix, Tensor):
+        return x @ matrix.T
+    parts = [x @ matrix.rows(chunk, x.dtype).T for chunk in matrix.chunks()]
+    return parts[0] if len(parts) == 1 else torch.cat(parts, dim=-1)
+
+
+def times_back(gradient: Tensor, matrix: Matrix, total: Tensor) -> None:
+    """Add gradient W to `total` (n, width) in place, for a gradient (n, n_rows)."""
+    if isinstance(matrix, Tensor):
+        total.addmm_(gradient, matrix)
+        return
+    for chunk in matrix.chunks():
+        total.addmm_(gradient[:, chunk], matrix.rows(chunk, gradient.dtype))
+
+
 class _Product(torch.autograd.Function):
     """x W', the matrix expanded again for the way back rather than kept."""
 
     @staticmethod
     def forward(ctx: Any, x: Tensor, held: Held) -> Tensor:
-        ctx.held, ctx.dtype = held, x.dtype
-        parts = [x @ held.rows(chunk, x.dtype).T for chunk in held.chunks()]
-        return parts[0] if len(parts) == 1 else torch.cat(parts, dim=-1)
+        ctx.held = held
+        return times(x.reshape(-1, held.width), held).view(*x.shape[:-1], held.n_rows)
 
     @staticmethod
     def backward(ctx: Any, *gradients: Tensor) -> tuple[Tensor, None]:
         (gradient,) = gradients
-        parts = (gradient[..., chunk] @ ctx.held.rows(chunk, ctx.dtype) for chunk in ctx.held.chunks())
-        total = next(parts)
-        for part in parts:
-            total += part
-        return total, None
+        total = gradient.new_zeros(gradient.numel() // gradient.shape[-1], ctx.held.width)
+        times_back(gradient.reshape(len(total), -1), ctx.held, total)
+        return total.view(*gradient.shape[:-1], ctx.held.width), None
 
 
 def product(x: Tensor, held: Held) -> Tensor:
@@ -70,9 +89,18 @@ class FrozenLinear(nn.Module):
         """Map (..., in_features) to (..., out_features)."""
         return self.after(x, product(x, self.held))
 
+    def of_gated(self, gate: Tensor, up: Tensor) -> Tensor:
+        """Map silu(gate) * up, both (..., in_features), to (..., out_features)."""
+        return self.forward(gated_silu(gate, up))
+
     def after(self, x: Tensor, product: Tensor) -> Tensor:
         """Return what the map gives for x, the product of x and its matrix being known."""
         return product if self.bias is None else product + self.bias
+
+    @property
+    def matrix(self) -> Held:
+        """The matrix as it is held."""
+        return self.held
 
     @property
     def weight(self) -> Tensor:

@@ -1,0 +1,175 @@
+"""A training step against a plain loop at the same micro-batch, and against the products that it cannot do without.
+
+The rows are the demo's, in the base's own markup. Ours, the plain loop and the products, at the rate of `torch.mm` at
+their shapes, are interleaved; best of `--repeats`. Peak memory is the kernel's own above the level after imports, each
+in a process of its own. The last line is one JSON object.
+
+    python benchmarks/train.py real/chat-135m.gguf
+"""
+
+from __future__ import annotations
+
+import argparse
+import json
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import torch
+
+import foldkit
+from foldkit.adapters import AdapterSettings, attach
+from foldkit.datasets import Example
+from foldkit.demo import copy_demo
+from foldkit.models import Base, Decoder, open_base, pad
+from foldkit.training import TrainSettings, micro_batches, summed_loss
+from foldkit.training.memory import peak_bytes
+from plain_loop import PlainLoop
+
+BATCH, RANK = 16, 8
+SETTINGS = TrainSettings(batch=BATCH, micro_batch=8)
+
+
+def demo_batch(base_at: Path) -> list[Example]:
+    """Return a batch of the demo's rows, encoded for the base."""
+    with tempfile.TemporaryDirectory() as folder:
+        sheet = foldkit.read_sheet(copy_demo(Path(folder) / "demo"), [f"base.model='{base_at.resolve()}'"])
+        return list(foldkit.build(sheet).parts["train"])[:BATCH]
+
+
+def ours(base: Base, examples: list[Example]) -> Callable[[], None]:
+    """Return a step of ours: the gradient of a batch."""
+    adapter = attach(base.decoder, AdapterSettings(rank=RANK))
+    n_learned = sum(example.n_learned for example in examples)
+
+    def step() -> None:
+        base.decoder.train()
+        for piece in micro_batches(examples, SETTINGS):
+            torch.autograd.backward(summed_loss(base.decoder, piece).total / n_learned)
+        for factor in adapter.parameters:
+            factor.grad = None
+
+    return step
+
+
+def plain(base: Base, examples: list[Example]) -> Callable[[], None]:
+    """Return a step of the plain loop: the gradient of the same batch, in order of arrival."""
+    loop = PlainLoop(base.decoder, RANK)
+    n_learned = sum(example.n_learned for example in examples)
+
+    def step() -> None:
+        for start in range(0, len(examples), SETTINGS.micro_batch):
+            piece = examples[start : start + SETTINGS.micro_batch]
+            batch = pad([e.ids for e in piece], [e.learned for e in piece])
+            loop.gradient(batch.ids, batch.learned, n_learned)
+        for factor in loop.factors:
+            factor.grad = None
+
+    return step
+
+
+def products(decoder: Decoder, examples: list[Example]) -> Callable[[], None]:
+    """Return the products that the gradient of a batch requires, and nothing else."""
+    spec, passes = decoder.spec, micro_batches(examples, SETTINGS)
+    widths = {
+        (spec.d_model, spec.n_heads * spec.head_dim): 1,
+        (spec.d_model, spec.n_kv_heads * spec.head_dim): 2,
+        (spec.n_heads * spec.head_dim, spec.d_model): 1,
+        (spec.d_model, spec.d_ff): 2,
+        (spec.d_ff, spec.d_model): 1,
+    }
+    times = [(shape, n * spec.n_layers) for shape, n in widths.items()]
+
+    def step() -> None:
+        for piece in passes:
+            for (d_in, d_out), n in times:
+                _linear_products(piece.ids.numel(), d_in, d_out, n)
+            for length in piece.lengths:
+                _attention_products(spec.n_heads, length, spec.head_dim, spec.n_layers)
+            _pair(piece.n_learned, spec.d_model, spec.vocab_size, 1)
+
+    return step
+
+
+def _pair(n_rows: int, d_in: int, d_out: int, n: int) -> None:
+    """Multiply by a frozen map, forward and backward to its input."""
+    x, weight, gradient = torch.ones(n_rows, d_in), torch.ones(d_out, d_in), torch.ones(n_rows, d_out)
+    for _ in range(n):
+        torch.mm(x, weight.T)
+        torch.mm(gradient, weight)
+
+
+def _linear_products(n_rows: int, d_in: int, d_out: int, n: int) -> None:
+    _pair(n_rows, d_in, d_out, n)
+    x, gradient = torch.ones(n_rows, d_in), torch.ones(n_rows, d_out)
+    a, b, low = torch.ones(RANK, d_in), torch.ones(d_out, RANK), torch.ones(n_rows, RANK)
+    for _ in range(n):
+        torch.mm(x, a.T)
+        torch.mm(low, b.T)
+        torch.mm(gradient, b)
+        torch.mm(gradient.T, low)
+        torch.mm(low, a)
+        torch.mm(low.T, x)
+
+
+def _attention_products(n_heads: int, length: int, head_dim: int, n: int) -> None:
+    """Two products forward and four backward for every layer; half of each, for no query sees a later key."""
+    x, scores = torch.ones(n_heads, length, head_dim), torch.ones(n_heads, length, length)
+    for _ in range(3 * n // 2):
+        torch.bmm(x, x.transpose(1, 2))
+        torch.bmm(scores, x)
+
+
+def seconds(step: Callable[[], None]) -> float:
+    """Return how long a step takes."""
+    start = time.perf_counter()
+    step()
+    return time.perf_counter() - start
+
+
+def peak_of(kind: str, base_at: Path) -> int:
+    """Return the peak memory of two steps in a process of its own, above the level after imports."""
+    words = [sys.executable, __file__, str(base_at), "--peak-of", kind]
+    return int(subprocess.run(words, check=True, capture_output=True, text=True).stdout.splitlines()[-1])
+
+
+def main() -> None:
+    """Measure and print."""
+    parser = argparse.ArgumentParser(description=(__doc__ or "").splitlines()[0])
+    parser.add_argument("base", type=Path)
+    parser.add_argument("--repeats", type=int, default=5)
+    parser.add_argument("--peak-of", choices=("ours", "plain"))
+    options = parser.parse_args()
+    examples = demo_batch(options.base)
+    before = peak_bytes()
+    base = open_base(options.base)
+    if options.peak_of:
+        step = (ours if options.peak_of == "ours" else plain)(base, examples)
+        step()
+        step()
+        print(peak_bytes() - before)
+        return
+    steps = {"plain": plain(base, examples), "products": products(base.decoder, examples), "ours": ours(base, examples)}
+    n_tokens = sum(len(example.ids) for example in examples)
+    found: dict[str, list[float]] = {name: [] for name in steps}
+    for repeat in range(options.repeats):
+        for name, step in steps.items():
+            found[name].append(seconds(step))
+        print(f"{repeat + 1}: " + "; ".join(f"{name} {times[-1]:.2f} s" for name, times in found.items()))
+    best = {name: min(times) for name, times in found.items()}
+    ours_peak, plain_peak = (peak_of(kind, options.base) for kind in ("ours", "plain"))
+    print(f"{n_tokens} tokens a step; peak memory {ours_peak / 1e6:,.0f} MB, plain loop {plain_peak / 1e6:,.0f} MB")
+    figures = {
+        "tokens_per_second": round(n_tokens / best["ours"], 1),
+        "times_plain_loop": round(best["plain"] / best["ours"], 2),
+        "share_of_ceiling": round(best["products"] / best["ours"], 3),
+        "memory_share": round(ours_peak / plain_peak, 3),
+    }
+    print(json.dumps(figures))
+
+
+if __name__ == "__main__":
+    main()
