@@ -133,6 +133,18 @@ def test_a_run_is_one_trainings_own_and_resumes_on_its_own_data(work_folder: Pat
         foldkit.resume(run)
 
 
+def test_a_second_stage_begins_with_the_first_ones_adapter(work_folder: Path) -> None:
+    """Its first loss is near the first stage's last; factors of another shape are refused."""
+    path, few = work_folder / "fold.toml", ["train.validations=1", "train.batch=40", "train.warm_up=0"]
+    first = foldkit.train(foldkit.read_sheet(path, [*few, "train.epochs=30", "train.learning_rate=1e-2"]), "first")
+    begin = "adapter.begin=runs/first/adapter.safetensors"
+    second = foldkit.train(foldkit.read_sheet(path, [*few, "train.epochs=1", "train.learning_rate=1e-9", begin]))
+    before, after = (foldkit.read_log(run.log).of("validation")[-1]["validation_loss"] for run in (first, second))
+    assert after == pytest.approx(before, rel=1e-4)
+    with pytest.raises(InputError, match="factors: expected those of"):
+        foldkit.train(foldkit.read_sheet(path, [*few, begin, "adapter.rank=3"]))
+
+
 @pytest.mark.parametrize("trouble", ["full disk", "vanished folder"])
 def test_a_place_that_cannot_be_written_is_named(
     work_folder: Path, monkeypatch: pytest.MonkeyPatch, trouble: str

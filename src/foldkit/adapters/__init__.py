@@ -11,6 +11,9 @@ if TYPE_CHECKING:
         AdapterHeader as AdapterHeader,
     )
     from .file import (
+        begin_with as begin_with,
+    )
+    from .file import (
         load_adapter as load_adapter,
     )
     from .file import (
@@ -26,7 +29,7 @@ __getattr__, __all__ = lazy_door(
     __name__,
     {
         "attaching": ("Adapter", "attach"),
-        "file": ("AdapterHeader", "load_adapter", "read_header", "save_adapter"),
+        "file": ("AdapterHeader", "begin_with", "load_adapter", "read_header", "save_adapter"),
         "lowrank": ("LowRankLinear",),
         "settings": ("AdapterSettings",),
     },

@@ -14,7 +14,7 @@ from typing import Any
 import safetensors
 import safetensors.torch
 
-from foldkit.formats import InputError, write_aside
+from foldkit.formats import InputError, UsageError, read_settings, write_aside
 from foldkit.models.base import Base
 
 from .attaching import Adapter, attach, detach
@@ -56,14 +56,34 @@ def read_header(path: Path) -> AdapterHeader:
             values = json.loads((file.metadata() or {})["foldkit"])
         if values.pop("version") != VERSION:
             raise ValueError(f"this is not version {VERSION}")
-        values["settings"] = AdapterSettings(**values["settings"])
+        values["settings"] = read_settings(AdapterSettings, values["settings"], "adapter file")
         return AdapterHeader(**values)
     except FileNotFoundError:
         raise InputError(path, "adapter", "an existing file", None, "train first, or check the path") from None
-    except (safetensors.SafetensorError, OSError, ValueError, KeyError, TypeError) as error:
+    except (safetensors.SafetensorError, OSError, ValueError, KeyError, TypeError, UsageError) as error:
         raise InputError(
             path, "adapter", "an adapter file", str(error), "choose a file that a training wrote"
         ) from None
+
+
+def begin_with(adapter: Adapter, path: Path, base: Base) -> None:
+    """Copy the factors of a file into an adapter of the same shape, a second training's start.
+
+    Raises InputError when they are of another base or another shape.
+    """
+    _check_base(read_header(path), path, base)
+    try:
+        adapter.copy_from(safetensors.torch.load_file(path))
+    except ValueError as error:
+        todo = "give [adapter] the settings that it was trained with"
+        raise InputError(path, "factors", "those of [adapter]", str(error), todo) from None
+
+
+def _check_base(header: AdapterHeader, path: Path, base: Base) -> None:
+    if header.base_fingerprint != base.fingerprint:
+        expected = f"its own base ({header.base}, {header.base_fingerprint})"
+        arrived = f"{base.path.name}, {base.fingerprint}"
+        raise InputError(path, "base", expected, arrived, "name that base, or train an adapter on this one")
 
 
 def load_adapter(path: Path, base: Base) -> tuple[Adapter, AdapterHeader]:
@@ -72,12 +92,9 @@ def load_adapter(path: Path, base: Base) -> tuple[Adapter, AdapterHeader]:
     Raises InputError with both fingerprints when it was trained on another base.
     """
     header = read_header(path)
-    if header.base_fingerprint != base.fingerprint:
-        expected = f"its own base ({header.base}, {header.base_fingerprint})"
-        arrived = f"{base.path.name}, {base.fingerprint}"
-        raise InputError(path, "base", expected, arrived, "name that base, or train an adapter on this one")
+    _check_base(header, path, base)
     detach(base.decoder)
-    adapter = attach(base.decoder, header.settings)
+    adapter = attach(base.decoder, header.settings, fresh=False)
     try:
         adapter.copy_from(safetensors.torch.load_file(path))
     except ValueError as error:

@@ -19,14 +19,25 @@ class LowRankLinear(nn.Module):
     """A frozen linear map with the pair A (rank, d_in), B (d_out, rank) added while `enabled`."""
 
     def __init__(
-        self, frozen: Linear | FrozenLinear, rank: int, alpha: float, dropout: float, dtype: torch.dtype
+        self, frozen: Linear | FrozenLinear, rank: int, scale: float, dropout: float, dtype: torch.dtype
     ) -> None:
         super().__init__()
         self.frozen = frozen
         self.factor_a = nn.Parameter(torch.zeros(rank, frozen.in_features, dtype=dtype))
         self.factor_b = nn.Parameter(torch.zeros(frozen.out_features, rank, dtype=dtype))
         self.in_features, self.out_features = frozen.in_features, frozen.out_features
-        self.scale, self.dropout, self.enabled = alpha / rank, dropout, True
+        self.scale, self.dropout, self.enabled = scale, dropout, True
+        self.register_buffer("start_a", None)
+        self.register_buffer("start_b", None)
+        self.start_a: Tensor | None
+        self.start_b: Tensor | None
+
+    def set_start(self, factor_a: Tensor | None = None, factor_b: Tensor | None = None) -> None:
+        """Start from these factors, whose own product is taken off again; from zeros that are to be filled without."""
+        for factor, given in ((self.factor_a, factor_a), (self.factor_b, factor_b)):
+            if given is not None:
+                factor.data.copy_(given)
+        self.start_a, self.start_b = self.factor_a.detach().clone(), self.factor_b.detach().clone()
 
     @property
     def weight(self) -> Tensor:
@@ -63,13 +74,16 @@ class LowRankLinear(nn.Module):
         return [low.frozen.after(x, y) for low, y in zip(lows, ys, strict=True)]
 
     def _fused(self, x: Tensor) -> bool:
-        """Say whether the hand-written way back serves: with gradients, without dropout, in one dtype."""
-        dropped = self.dropout and self.training
-        return torch.is_grad_enabled() and self.enabled and not dropped and x.dtype == self.factor_a.dtype
+        """Say whether the hand-written way back serves: with gradients, in one dtype, and nothing else to do."""
+        special = (self.dropout and self.training) or self.start_a is not None
+        return torch.is_grad_enabled() and self.enabled and not special and x.dtype == self.factor_a.dtype
 
     def _with_low(self, x: Tensor, y: Tensor) -> Tensor:
         if not self.enabled:
             return y
+        if self.start_a is not None and self.start_b is not None:
+            first = functional.linear(x.to(self.start_a.dtype), self.start_a) * self.scale
+            y = y - functional.linear(first, self.start_b).to(y.dtype)
         inner = functional.dropout(x, self.dropout, self.training).to(self.factor_a.dtype)
         low = functional.linear(inner, self.factor_a) * self.scale
         if y.dtype != low.dtype:

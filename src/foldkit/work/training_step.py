@@ -76,7 +76,7 @@ class _Work:
     """What a training is made of: checked and opened before a run folder is made."""
 
     def __init__(self, sheet: Sheet) -> None:
-        from foldkit.adapters import AdapterHeader, attach
+        from foldkit.adapters import AdapterHeader, attach, begin_with
         from foldkit.models import chosen_compute, open_base
 
         inputs = open_inputs(sheet)
@@ -86,6 +86,8 @@ class _Work:
         if window > room:
             raise InputError("[train]", "window", f"at most the base's {room}", window, "lower the window")
         self.adapter: Adapter = attach(self.base.decoder, sheet.adapter)
+        if sheet.adapter.begin:
+            begin_with(self.adapter, sheet.path(sheet.adapter.begin), self.base)
         markup = dataclasses.asdict(inputs.markup) | {"where": "adapter file, markup"}
         self.header: AdapterHeader = AdapterHeader(
             sheet.adapter,
