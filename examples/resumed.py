@@ -1,0 +1,35 @@
+"""A training that is stopped and goes on ends with the same bytes as one that was left alone.
+
+python examples/resumed.py [FOLDER]
+"""
+
+from __future__ import annotations
+
+import itertools
+import sys
+from pathlib import Path
+
+import foldkit
+from foldkit.demo import copy_demo
+
+
+def main(folder: Path) -> None:
+    """Train once to the end; train again, stop after eight steps, go on; compare."""
+    sheet = foldkit.read_sheet(copy_demo(folder), ["train.steps=20", "train.validations=2"])
+    whole = foldkit.train(sheet, "whole")
+
+    steps = itertools.count(1)
+    stopped = foldkit.train(sheet, "stopped", stop=lambda: next(steps) == 8)
+    (end,) = foldkit.read_log(stopped.log).of("finished")
+    kept = [path.name for path in stopped.checkpoints.iterdir()]
+    print(f"{end['reason']} at step {end['step']}; checkpoints: {', '.join(kept)}")
+
+    foldkit.resume(stopped)
+    same = stopped.adapter.read_bytes() == whole.adapter.read_bytes()
+    print(f"the two adapters are {'the same, byte for byte' if same else 'NOT the same'}")
+    if not same:
+        sys.exit(1)
+
+
+if __name__ == "__main__":
+    main(Path(sys.argv[1]) if len(sys.argv) > 1 else Path("pellam-resumed"))
