@@ -141,7 +141,7 @@ def test_a_conversation_from_lines(work_folder: Path) -> None:
         "base and adapter will answer",
         "at most 3 tokens",
         "begun anew",
-        "did you mean 'length'",
+        "did you mean '/length'",
         "expected a number, found 'x'",
         "known: question",
         "temperature 0.5",

@@ -51,7 +51,8 @@ class Talk:
             "help": lambda _: HELP,
         }
         if name not in known:
-            raise UsageError("conversation", "command", "a known command", f"/{name}", near_name(name, known))
+            near = near_name(f"/{name}", [f"/{one}" for one in known])
+            raise UsageError("conversation", "command", "a known command", f"/{name}", near)
         return known[name](rest.strip())
 
     def _answers(self, *names: str) -> str:

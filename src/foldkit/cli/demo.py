@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from pathlib import Path
 
 import click
@@ -46,7 +47,8 @@ def demo(folder: Path, base: Path | None, changes: tuple[str, ...]) -> None:
     show_findings(check(sheet, inputs, dataset))
     _step("Training", "foldkit train")
     run = train_with_progress(sheet)
-    show_run(run)
+    if show_run(run) == "stopped":
+        sys.exit(130)
     _step("Scores on rows that training never saw", "foldkit score")
     show_scorecard(score_with_progress(sheet, run))
     _step("A question of our own wording", f'foldkit ask --both --slot station="{STATION}" "Wind has gone …"')

@@ -22,6 +22,7 @@ from .attention import Pieces, attend, attend_pieces, window_mask
 from .cache import Cache
 from .held import FrozenEmbedding, Held, product
 from .linear import Linear, join, linear, together
+from .norms import frozen_rms_norm
 from .rotary import Rope, rotary_angles, rotate
 from .spec import ModelSpec
 
@@ -55,6 +56,8 @@ class Norm(nn.Module):
         if self.kind == "layer":
             return functional.layer_norm(x, (x.shape[-1],), self.weight, self.bias, self.eps)
         weight = self.weight + 1 if self.kind == "rms offset" else self.weight
+        if torch.is_grad_enabled() and not weight.requires_grad and x.dtype != torch.bfloat16:
+            return frozen_rms_norm(x, weight, self.eps)
         if torch.is_grad_enabled() or x.dtype == torch.bfloat16:
             return functional.rms_norm(x, (x.shape[-1],), weight, self.eps)
         # The same in fewer calls, which count where a step has one token.
