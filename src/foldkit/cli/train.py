@@ -14,6 +14,8 @@ import click
 from .common import err, find_run, open_sheet, out, sheet_options
 
 if TYPE_CHECKING:
+    from rich.console import Console
+
     from foldkit.runs import RunFolder
     from foldkit.training import TrainEvent
     from foldkit.work import Sheet
@@ -55,7 +57,7 @@ def train_with_progress(sheet: Sheet, name: str = "", resumed: RunFolder | None 
     from foldkit.work import train as train_run
 
     bar = (TextColumn("train"), BarColumn(bar_width=20), MofNCompleteColumn(), TextColumn("{task.description}"))
-    with Progress(*bar, console=err(), transient=True) as progress, _first_interrupt() as asked:
+    with Progress(*bar, console=err(), transient=True) as progress, _first_interrupt(progress.console) as asked:
         listen = _listener(progress)
         if resumed:
             return resume(resumed, listen, stop=asked)
@@ -63,7 +65,7 @@ def train_with_progress(sheet: Sheet, name: str = "", resumed: RunFolder | None 
 
 
 @contextlib.contextmanager
-def _first_interrupt() -> Iterator[Callable[[], bool]]:
+def _first_interrupt(console: Console) -> Iterator[Callable[[], bool]]:
     """Yield a function that says whether Ctrl-C was pressed; the second time it interrupts as usual."""
     pressed = False
 
@@ -72,7 +74,7 @@ def _first_interrupt() -> Iterator[Callable[[], bool]]:
         if pressed:
             raise KeyboardInterrupt
         pressed = True
-        err().print("finishing this step and saving; Ctrl-C again stops at once")
+        console.print("finishing this step and saving; Ctrl-C again stops at once")
 
     before = signal.signal(signal.SIGINT, note)
     try:
