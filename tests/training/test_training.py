@@ -95,7 +95,7 @@ def test_the_gradient_does_not_change_with_the_way_a_batch_is_divided(
     assert furthest(wrong, alone) > 1e-3
     decoder, adapter = with_adapter(dtype)
     (packed,) = micro_batches(examples, DIVIDED[4])
-    seen = Batch(packed.ids, packed.learned)
+    seen = Batch(packed.ids, packed.learned, (packed.ids.shape[1],))
     (summed_loss(decoder, seen).total / packed.n_learned).backward()  # type: ignore[no-untyped-call]
     assert furthest([factor.grad for factor in adapter.parameters if factor.grad is not None], alone) > 1e-3
 

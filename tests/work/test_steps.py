@@ -141,8 +141,9 @@ def test_a_second_stage_begins_with_the_first_ones_adapter(work_folder: Path) ->
     second = foldkit.train(foldkit.read_sheet(path, [*few, "train.epochs=1", "train.learning_rate=1e-9", begin]))
     before, after = (foldkit.read_log(run.log).of("validation")[-1]["validation_loss"] for run in (first, second))
     assert after == pytest.approx(before, rel=1e-4)
-    with pytest.raises(InputError, match="factors: expected those of"):
-        foldkit.train(foldkit.read_sheet(path, [*few, begin, "adapter.rank=3"]))
+    for change, said in (("adapter.rank=3", "factors: expected those of"), ("adapter.alpha=4", "alpha and scaling")):
+        with pytest.raises(InputError, match=said):
+            foldkit.train(foldkit.read_sheet(path, [*few, begin, change]))
 
 
 @pytest.mark.parametrize("trouble", ["full disk", "vanished folder"])

@@ -11,9 +11,8 @@ from typing import Any
 
 import torch
 from torch import Tensor
-from torch.nn import functional
 
-from foldkit.models.gating import gated_silu_back
+from foldkit.models.gating import gated_silu, gated_silu_back
 from foldkit.models.held import Matrix, times, times_back
 
 
@@ -78,5 +77,5 @@ class _Adapted(torch.autograd.Function):
 
 def _rows(inputs: Sequence[Tensor]) -> Tensor:
     """Return x as rows (n, d_in)."""
-    x = inputs[0] if len(inputs) == 1 else functional.silu(inputs[0]).mul_(inputs[1])
+    x = inputs[0] if len(inputs) == 1 else gated_silu(*inputs)
     return x.reshape(-1, x.shape[-1])

@@ -69,9 +69,14 @@ def read_header(path: Path) -> AdapterHeader:
 def begin_with(adapter: Adapter, path: Path, base: Base) -> None:
     """Copy the factors of a file into an adapter of the same shape, a second training's start.
 
-    Raises InputError when they are of another base or another shape.
+    Raises InputError when they are of another base or another shape, or were scaled otherwise.
     """
-    _check_base(read_header(path), path, base)
+    header = read_header(path)
+    _check_base(header, path, base)
+    own, theirs = ((s.alpha, s.scaling) for s in (adapter.settings, header.settings))
+    if own != theirs:
+        todo = "give [adapter] the settings that it was trained with"
+        raise InputError(path, "alpha and scaling", f"those of [adapter], {own}", theirs, todo)
     try:
         adapter.copy_from(safetensors.torch.load_file(path))
     except ValueError as error:

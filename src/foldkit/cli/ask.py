@@ -72,7 +72,7 @@ def ask(
     sampling = Sampling(temperature, seed, top_k, top_p, min_p, repetition)
     settings = AnswerSettings(max_tokens, sampling, stops)
     filled = dict(slot_of(value) for value in slots)
-    if base_only and not (adapter_at or run_name):
+    if base_only and not (adapter_at or run_name or base_at):
         asked = open_asked_base(open_sheet(sheet_file, changes))
     else:
         asked = open_asked(adapter_at or find_run(open_sheet(sheet_file, changes), run_name).adapter, base_at)
@@ -117,7 +117,7 @@ def _answer_file(asked: Asked, source: Path, out: Path, settings: AnswerSettings
 
     for done, total in answer_file(asked, source, out, settings, n_answers=n_answers):
         click.echo(f"{done} of {total}", err=True)
-    click.echo(f"answers of base and adapter in {out}")
+    click.echo(f"answers of {' and '.join(asked.contenders)} in {out}")
 
 
 def _adapter_of(name: str, sheet_file: Path, changes: tuple[str, ...]) -> Path:

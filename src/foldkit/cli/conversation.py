@@ -56,6 +56,10 @@ class Talk:
         return known[name](rest.strip())
 
     def _answers(self, *names: str) -> str:
+        from foldkit.formats import UsageError
+
+        if "adapter" in names and "adapter" not in self.conversation.asked.contenders:
+            raise UsageError("conversation", "adapter", "an open one", None, "open one: /adapter RUN")
         self.wanted = names
         return f"{' and '.join(names)} will answer"
 
@@ -98,7 +102,7 @@ def converse(
     talk = Talk(Conversation(asked, settings, slots), wanted, find)
     _aside(f"{' and '.join(wanted)} of {asked.base.path.name} will answer; /help tells the commands, Ctrl-D ends")
     for line in _lines():
-        if line in ("/quit", "/exit"):
+        if line == "/quit":
             break
         try:
             if line.startswith("/"):
@@ -136,12 +140,13 @@ def _question(talk: Talk, text: str) -> None:
         show(found)
     except KeyboardInterrupt:
         _aside("stopped; what came is kept")
-    kept = found[talk.wanted[-1]]
-    conversation.keep(text, kept.text)
+    came = [answer for answer in found.values() if answer.text]
+    if came:
+        conversation.keep(text, came[-1].text)
     n_tokens, seconds = sum(answer.n_tokens for answer in found.values()), time.perf_counter() - began
     room, n_context = conversation.asked.answerer.room, conversation.n_context
     _aside(f"{n_tokens} tokens in {seconds:.1f} s; {n_context:,} of {room:,} tokens of context")
-    if kept.ended == "at its length":
+    if came and came[-1].ended == "at its length":
         full = n_context >= room - 1
         _aside(
             "the context is full: /new forgets what was said" if full else "cut at its length: /length N allows more"

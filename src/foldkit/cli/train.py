@@ -42,10 +42,8 @@ def train(sheet_file: Path, changes: tuple[str, ...], name: str, resumed: str | 
         raise UsageError(
             "--resume", "other options", "none, for a run has its own sheet", changes or name, "leave them out"
         )
-    if (
-        show_run(train_with_progress(sheet, name, find_run(sheet, resumed) if resumed is not None else None))
-        == "stopped"
-    ):
+    run = train_with_progress(sheet, name, find_run(sheet, resumed) if resumed is not None else None)
+    if show_run(run) == "stopped":
         sys.exit(130)
 
 

@@ -60,7 +60,7 @@ class GgufFile:
         """Bytes of the whole file."""
         return len(self._map)
 
-    def bytes(self, start: int, end: int) -> bytes:
+    def raw(self, start: int, end: int) -> bytes:
         """Return a copy of these bytes of the file."""
         return self._map[start:end]
 

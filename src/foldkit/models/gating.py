@@ -30,7 +30,7 @@ class _GatedSilu(torch.autograd.Function):
     @staticmethod
     def forward(ctx: Any, gate: Tensor, up: Tensor) -> Tensor:
         ctx.save_for_backward(gate, up)
-        return functional.silu(gate).mul_(up)
+        return gated_silu(gate, up)
 
     @staticmethod
     def backward(ctx: Any, *gradients: Tensor) -> tuple[Tensor, Tensor]:

@@ -31,11 +31,11 @@ def save_gguf(decoder: Decoder, like: Path, path: Path) -> None:
     family, names = family_of(file), file_names(list(parameter_shapes(spec)), family_of(file).modules)
     whole = bytearray(file.size)
     first = min(tensor.start for tensor in file.tensors.values())
-    whole[:first] = file.bytes(0, first)
+    whole[:first] = file.raw(0, first)
     for theirs, tensor in file.tensors.items():
         ours = names.get(theirs)
         parts = [_bytes_of(decoder, name, tensor.type_id, spec, family, path) for name in ours or ()]
-        data = b"".join(parts) if ours else file.bytes(tensor.start, tensor.start + tensor.n_bytes)
+        data = b"".join(parts) if ours else file.raw(tensor.start, tensor.start + tensor.n_bytes)
         if len(data) != tensor.n_bytes:
             raise InputError(path, f"tensor {theirs}", f"{tensor.n_bytes} bytes", len(data), "name the file it is from")
         whole[tensor.start : tensor.start + tensor.n_bytes] = data

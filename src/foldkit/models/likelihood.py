@@ -21,14 +21,15 @@ _LOGITS_AT_ONCE = 2**22
 class Batch:
     """Examples for one pass: ids int64 (rows, seq), and learned bool of the same shape.
 
-    Without `lengths` each example is a row, padded on the right. Padding needs no mask: it stands after all real
-    tokens, and a causal decoder never looks there. With `lengths` the examples stand in one row, one after the other,
-    and cannot see one another; the first token of each, which nothing predicts, is not learned.
+    Each example is a row, padded on the right: padding needs no mask, for it stands after all real tokens, and a causal
+    decoder never looks there. Or, `packed`, they stand in one row, one after the other, and cannot see one another; the
+    first token of each, which nothing predicts, is not learned. `lengths` are those of the examples.
     """
 
     ids: Tensor
     learned: Tensor
-    lengths: tuple[int, ...] = ()
+    lengths: tuple[int, ...]
+    packed: bool = False
 
     @property
     def n_learned(self) -> int:
@@ -44,7 +45,7 @@ def pad(ids: Sequence[Sequence[int]], learned: Sequence[Sequence[bool]]) -> Batc
     for index, (row, row_flags) in enumerate(zip(ids, learned, strict=True)):
         table[index, : len(row)] = torch.tensor(row)
         flags[index, : len(row)] = torch.tensor([flag for _, flag in zip(row, row_flags, strict=True)])
-    return Batch(table, flags)
+    return Batch(table, flags, tuple(map(len, ids)))
 
 
 def pack(ids: Sequence[Sequence[int]], learned: Sequence[Sequence[bool]]) -> Batch:
@@ -54,7 +55,7 @@ def pack(ids: Sequence[Sequence[int]], learned: Sequence[Sequence[bool]]) -> Bat
         raise ValueError("ids and learned differ in length")
     flags = torch.tensor([list(itertools.chain.from_iterable(learned))])
     flags[0, list(itertools.accumulate(lengths[:-1], initial=0))] = False
-    return Batch(torch.tensor([list(itertools.chain.from_iterable(ids))]), flags, lengths)
+    return Batch(torch.tensor([list(itertools.chain.from_iterable(ids))]), flags, lengths, packed=True)
 
 
 def learned_stream(decoder: Decoder, batch: Batch) -> tuple[Tensor, Tensor]:
@@ -63,7 +64,7 @@ def learned_stream(decoder: Decoder, batch: Batch) -> tuple[Tensor, Tensor]:
     Row-major order. The first token of an example is predicted from nothing, so it is never among them.
     """
     wanted = batch.learned[:, 1:]
-    lengths = batch.lengths
+    lengths = batch.lengths if batch.packed else ()
     if lengths:  # the last token of the row predicts nothing
         lengths = (*lengths[:-1], lengths[-1] - 1) if lengths[-1] > 1 else lengths[:-1]
     stream = decoder(batch.ids[:, :-1], lengths=lengths)

@@ -6,6 +6,7 @@ r h - x r³ mean(h x).
 
 from __future__ import annotations
 
+import functools
 from typing import Any
 
 import torch
@@ -14,15 +15,27 @@ from torch import Tensor
 
 def frozen_rms_norm(x: Tensor, weight: Tensor, eps: float) -> Tensor:
     """Map (..., size) to the same shape, with gradients to x alone."""
+    if not torch.is_grad_enabled():
+        return (x * _root(x, eps)).mul_(weight)
     out: Tensor = _RmsNorm.apply(x, weight, eps)  # type: ignore[no-untyped-call]
     return out
+
+
+def _root(x: Tensor, eps: float) -> Tensor:
+    """Return r, (..., 1), in few calls, which count where a step has one token."""
+    length = torch.linalg.vector_norm(x, 2, -1, True)
+    return torch.addcmul(_number(eps, x.dtype, x.device), length, length, value=1 / x.shape[-1]).rsqrt_()
+
+
+@functools.cache
+def _number(value: float, dtype: torch.dtype, device: torch.device) -> Tensor:
+    return torch.tensor(value, dtype=dtype, device=device)
 
 
 class _RmsNorm(torch.autograd.Function):
     @staticmethod
     def forward(ctx: Any, x: Tensor, weight: Tensor, eps: float) -> Tensor:
-        length = torch.linalg.vector_norm(x, dim=-1, keepdim=True)
-        root = length.square_().div_(x.shape[-1]).add_(eps).rsqrt_()
+        root = _root(x, eps)
         ctx.save_for_backward(x, weight, root)
         y: Tensor = (x * root).mul_(weight)
         return y

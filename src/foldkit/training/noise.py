@@ -32,7 +32,8 @@ def noisy(decoder: Decoder, batch: Batch, alpha: float) -> Iterator[None]:
 
 
 def _own_lengths(batch: Batch) -> Tensor:
-    """Return for each token how many its example has, (rows, seq); in a padded row all tokens count."""
-    if not batch.lengths:
-        return torch.full(batch.ids.shape, float(batch.ids.shape[1]))
-    return torch.cat([torch.full((length,), float(length)) for length in batch.lengths])[None]
+    """Return for each token how many its example has, (rows, seq)."""
+    lengths = torch.tensor(batch.lengths, dtype=torch.float32)
+    if batch.packed:
+        return lengths.repeat_interleave(torch.tensor(batch.lengths))[None]
+    return lengths[:, None].expand(batch.ids.shape)

@@ -40,6 +40,11 @@ class Asked:
         users = [pattern for pattern in self.answerer.template.turn if pattern.role == "user" and pattern.slots]
         return users[-1].slots[0] if users else self.slots[0]
 
+    @property
+    def contenders(self) -> tuple[str, ...]:
+        """Who can answer: the base, and the adapter where there is one."""
+        return ("base", "adapter") if self.answerer.adapter else ("base",)
+
     def row(self, text: str, slots: Mapping[str, str]) -> dict[str, str]:
         """Return the row of a question, blanks at the ends of cells taken off where the training did so.
 
@@ -84,9 +89,9 @@ class Asked:
 def answer_file(
     asked: Asked, source: Path, out: Path, settings: AnswerSettings, *, n_answers: int = 1, batch: int = 16
 ) -> Iterator[tuple[int, int]]:
-    """Answer every row of a JSON-lines file, appending each with its `base` and `adapter` to `out`; yield done, total.
+    """Answer every row of a JSON-lines file, appending each with each contender's answer to `out`; yield done, total.
 
-    With several answers to a row those two are lists. Rows that `out` has already are passed over, so that a run that
+    With several answers to a row those are lists. Rows that `out` has already are passed over, so that a run that
     was stopped goes on. Raises InputError when what stands in `out` is of other rows.
     """
     rows = [{name: str(value) for name, value in row.items()} for row in read_jsonl(source)]
@@ -100,10 +105,13 @@ def answer_file(
     for start in range(len(done), len(rows), batch):
         piece = rows[start : start + batch]
         cells = [asked.row("", row) for row in piece]
-        both = [asked.several(cells, settings, n_answers, start, adapted=adapted) for adapted in (False, True)]
-        for row, base, adapter in zip(piece, *both, strict=True):
-            said = {"base": base, "adapter": adapter} if n_answers > 1 else {"base": base[0], "adapter": adapter[0]}
-            append_jsonl(out, {**row, **said})
+        found = {
+            name: asked.several(cells, settings, n_answers, start, adapted=name == "adapter")
+            for name in asked.contenders
+        }
+        for index, row in enumerate(piece):
+            said = {name: answers[index] for name, answers in found.items()}
+            append_jsonl(out, row | {name: all_ if n_answers > 1 else all_[0] for name, all_ in said.items()})
         yield start + len(piece), len(rows)
 
 
