@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from pathlib import Path
 
 import numpy as np
@@ -13,13 +14,18 @@ from foldkit.adapters import (
     AdapterSettings,
     LowRankLinear,
     attach,
+    begin_with,
+    frozen_products,
     load_adapter,
+    put_on,
+    read_adapter,
     read_header,
     save_adapter,
+    summed,
 )
 from foldkit.adapters.attaching import detach
 from foldkit.formats import InputError, UsageError
-from foldkit.models import Decoder, open_base
+from foldkit.models import Base, Decoder, chunked_loss, learned_stream, open_base, pad
 from foldkit.models.linear import Linear
 
 from ..conftest import tiny_decoder, write_base
@@ -142,9 +148,124 @@ def test_the_singular_start_is_the_leading_part_and_step_0_is_the_base(decoder: 
     assert not torch.allclose(logits(decoder), base)
 
 
+def merged(low: LowRankLinear) -> torch.Tensor:
+    return low.weight + low.scale * (low.factor_b @ low.factor_a).detach()
+
+
+def test_the_magnitude_form_is_a_length_times_a_direction() -> None:
+    """Against W' made whole; gradients by autograd with the length held still; kept lengths follow the factors."""
+    decoder = tiny_decoder()
+    base = logits(decoder)
+    adapter = attach(decoder, AdapterSettings(rank=3, magnitude=True))
+    assert torch.equal(logits(decoder), base)
+    low = adapter.maps["layers.0.mlp.gate"]
+    for factor in (low.factor_b, low.magnitude):
+        assert factor is not None
+        factor.data.add_(torch.randn(factor.shape, generator=torch.Generator().manual_seed(4)).double())
+    x = torch.randn(5, 24, dtype=torch.float64, requires_grad=True)
+    weight = (low.weight + low.scale * low.factor_b @ low.factor_a).requires_grad_()
+    expected = x @ (low.magnitude[:, None] * weight / weight.norm(dim=1, keepdim=True).detach()).T  # type: ignore[index]
+    wanted = (x, low.factor_a, low.factor_b, low.magnitude)
+    found = [torch.autograd.grad((y * y).sum(), wanted) for y in (expected, low(x))]  # type: ignore[arg-type]
+    torch.testing.assert_close(found[1], found[0], rtol=1e-9, atol=1e-12)
+    with torch.no_grad():
+        torch.testing.assert_close(low.train()(x), expected, rtol=1e-9, atol=1e-12)
+        before = low.eval()(x)
+        low.factor_b.data.mul_(3)
+        assert not torch.allclose(low.eval()(x), before)
+
+
+@pytest.mark.parametrize(("tied", "full"), [(True, ("embedding",)), (False, ("embedding", "head"))])
+def test_what_is_trained_whole_has_the_slope_of_finite_differences(tied: bool, full: tuple[str, ...]) -> None:
+    """Step 0 is the base; along a random direction of the table, both its uses counted; off, the base's own is used."""
+    decoder = tiny_decoder(tied_head=tied)
+    base = logits(decoder)
+    adapter = attach(decoder, AdapterSettings(rank=2, full=full))
+    assert torch.equal(logits(decoder), base)
+    batch = pad([IDS[0].tolist()], [[False, True, True, True, True]])
+
+    def loss() -> torch.Tensor:
+        return chunked_loss(decoder, *learned_stream(decoder, batch))[0]
+
+    for name in full:
+        weight = adapter.full[name].weight
+        (grad,) = torch.autograd.grad(loss(), weight)
+        way = torch.randn(weight.shape, generator=torch.Generator().manual_seed(2), dtype=torch.float64)
+        slopes = []
+        for step in (1e-6, -1e-6):
+            weight.data.add_(way, alpha=step)
+            slopes.append(loss().item() / (2 * step))
+            weight.data.add_(way, alpha=-step)
+        assert sum(slopes) == pytest.approx(float((grad * way).sum()), rel=1e-6)
+        weight.data.add_(0.1)
+    assert not torch.allclose(logits(decoder), base)
+    with adapter.switched(on=False):
+        assert torch.equal(logits(decoder), base)
+    with pytest.raises(InputError, match="name embedding"):
+        attach(tiny_decoder(), AdapterSettings(full=("head",)))
+
+
+def stirred_file(base: Base, path: Path, settings: AdapterSettings, seed: int) -> dict[str, torch.Tensor]:
+    """Write an adapter of random factors; return what it adds to each matrix."""
+    detach(base.decoder)
+    adapter = attach(base.decoder, settings)
+    for factor in adapter.parameters:
+        factor.data.normal_(0, 0.1, generator=torch.Generator().manual_seed(seed))
+    save_adapter(path, adapter, header_of(settings, base.fingerprint))
+    return {name: merged(low) - low.weight for name, low in adapter.maps.items()}
+
+
+def with_matrices(base: Base, *added: tuple[float, dict[str, torch.Tensor]]) -> torch.Tensor:
+    """Return the logits of the base with these added to its matrices, then take them off again."""
+    detach(base.decoder)
+    for sign in (1, -1):
+        for weight, matrices in added:
+            for name, value in matrices.items():
+                base.decoder.get_parameter(f"{name}.weight").data.add_(value, alpha=sign * weight)
+        if sign == 1:
+            found = logits(base.decoder)
+    return found
+
+
+def test_adapters_are_added_up_and_held_under_one_another(base_folder: Path, tmp_path: Path) -> None:
+    """Weighted sums and a frozen one below are the base with both added to its matrices; float64, 1e-9."""
+    base = open_base(base_folder, torch.float64)
+    first, second = tmp_path / "1", tmp_path / "2"
+    one = stirred_file(base, first, AdapterSettings(rank=3, alpha=9), 1)
+    two = stirred_file(base, second, AdapterSettings(rank=2, reach="attention", scaling="root"), 2)
+    files = read_adapter(first, base), read_adapter(second, base)
+    expected = with_matrices(base, (0.5, one), (-2.0, two))
+    put_on(base, summed([(files[0], 0.5), (files[1], -2.0)]))
+    torch.testing.assert_close(logits(base.decoder), expected, rtol=1e-9, atol=1e-9)
+    detach(base.decoder)
+    settings = AdapterSettings(rank=2, reach="attention", over=str(first))
+    adapter = attach(base.decoder, settings, frozen=frozen_products(files[0]))
+    torch.testing.assert_close(logits(base.decoder), with_matrices(base, (1.0, one)), rtol=1e-9, atol=1e-9)
+    put_back = attach(base.decoder, settings, frozen=frozen_products(files[0]))
+    assert put_back.n_parameters == adapter.n_parameters == attach(tiny_decoder(), settings).n_parameters
+    put_back.copy_from({n: t + 0.1 if ".frozen" not in n else t for n, t in put_back.tensors().items()})
+    save_adapter(tmp_path / "3", put_back, header_of(settings, base.fingerprint))
+    of_both = logits(base.decoder)
+    third = read_adapter(tmp_path / "3", base)
+    put_on(base, third)
+    torch.testing.assert_close(logits(base.decoder), of_both, rtol=1e-12, atol=1e-12)
+    put_on(base, summed([(third, 1.0)]))
+    torch.testing.assert_close(logits(base.decoder), of_both, rtol=1e-9, atol=1e-9)
+    begun = dataclasses.replace(settings, over="", begin="3")
+    detach(base.decoder)
+    begin_with(base, begun, tmp_path / "3")
+    torch.testing.assert_close(logits(base.decoder), of_both, rtol=1e-12, atol=1e-12)
+    stirred_file(base, first, AdapterSettings(magnitude=True), 3)
+    with pytest.raises(InputError, match="which can be added"):
+        summed([(files[1], 1.0), (read_adapter(first, base), 1.0)])
+
+
 @pytest.mark.parametrize(
     "wrong",
     [
+        {"full": ("norm",)},
+        {"magnitude": True, "start": "singular"},
+        {"over": "a", "begin": "b"},
         {"ranks": {"mlp.*": 2.5}},
         {"scaling": "x"},
         {"start": "x"},
@@ -167,6 +288,7 @@ def header_of(settings: AdapterSettings, fingerprint: str) -> AdapterHeader:
 SHAPES = [
     AdapterSettings(rank=3, seed=0),
     AdapterSettings(start="singular", scaling="root", ranks={"mlp.*": 2}, names=("mlp.*", "query")),
+    AdapterSettings(magnitude=True, full=("embedding",)),
 ]
 
 

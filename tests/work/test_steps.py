@@ -69,7 +69,7 @@ def test_a_conversation_goes_on_until_its_context_is_full(work_folder: Path) -> 
         answer = talk.answer(f"wind {number} west?", adapted=True)
         talk.keep(f"wind {number} west?", "".join(answer))
         said.append(talk.n_context)
-        talk.use_adapter((first if number else second).adapter)
+        talk.use_adapters({(first if number else second).adapter: 1.0})
     assert said == sorted(set(said))
     assert len(talk.history.said) == 3
     with pytest.raises(InputError, match="at most 256 tokens"):

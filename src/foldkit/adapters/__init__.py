@@ -11,10 +11,19 @@ if TYPE_CHECKING:
         AdapterHeader as AdapterHeader,
     )
     from .file import (
+        Loaded as Loaded,
+    )
+    from .file import (
         begin_with as begin_with,
     )
     from .file import (
         load_adapter as load_adapter,
+    )
+    from .file import (
+        put_on as put_on,
+    )
+    from .file import (
+        read_adapter as read_adapter,
     )
     from .file import (
         read_header as read_header,
@@ -24,13 +33,25 @@ if TYPE_CHECKING:
     )
     from .lowrank import LowRankLinear as LowRankLinear
     from .settings import AdapterSettings as AdapterSettings
+    from .summing import frozen_products as frozen_products
+    from .summing import summed as summed
 
 __getattr__, __all__ = lazy_door(
     __name__,
     {
         "attaching": ("Adapter", "attach"),
-        "file": ("AdapterHeader", "begin_with", "load_adapter", "read_header", "save_adapter"),
+        "file": (
+            "AdapterHeader",
+            "Loaded",
+            "begin_with",
+            "load_adapter",
+            "put_on",
+            "read_adapter",
+            "read_header",
+            "save_adapter",
+        ),
         "lowrank": ("LowRankLinear",),
         "settings": ("AdapterSettings",),
+        "summing": ("frozen_products", "summed"),
     },
 )

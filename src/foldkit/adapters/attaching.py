@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import math
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 
 import torch
 from torch import Tensor, nn
@@ -12,6 +12,7 @@ from torch import Tensor, nn
 from foldkit.formats import InputError
 from foldkit.models.decoder import Decoder
 
+from .full import FullEmbedding, FullHead
 from .lowrank import LowRankLinear
 from .settings import AdapterSettings
 
@@ -21,34 +22,46 @@ _REACHED = {
 }
 _REACHED["all"] = _REACHED["attention"] + _REACHED["mlp"]
 
+Pairs = Mapping[str, tuple[Tensor, Tensor]]
+
 
 class Adapter:
-    """The low-rank maps on one decoder, by the names of the linear maps they sit on."""
+    """The low-rank maps on one decoder, by the names of the linear maps they sit on, and what is trained whole."""
 
-    def __init__(self, settings: AdapterSettings, maps: dict[str, LowRankLinear]) -> None:
-        self.settings, self.maps = settings, maps
+    def __init__(
+        self, settings: AdapterSettings, maps: dict[str, LowRankLinear], full: dict[str, FullEmbedding | FullHead]
+    ) -> None:
+        self.settings, self.maps, self.full = settings, maps, full
+
+    def trained(self) -> dict[str, nn.Parameter]:
+        """Return all that is trained, in the order of the decoder's maps, by its name in an adapter file."""
+        found = {f"{at}.{name}": value for at, low in self.maps.items() for name, value in low.trained().items()}
+        return found | {name: module.weight for name, module in self.full.items()}
 
     @property
     def parameters(self) -> list[nn.Parameter]:
-        """All factors, in the order of the decoder's maps."""
-        return [factor for low in self.maps.values() for factor in (low.factor_a, low.factor_b)]
+        """All that is trained, in the order of the decoder's maps."""
+        return list(self.trained().values())
 
     @property
     def n_parameters(self) -> int:
         """Count of trainable numbers."""
         return sum(factor.numel() for factor in self.parameters)
 
+    def frozen_pairs(self) -> dict[str, tuple[Tensor, Tensor]]:
+        """Return the pairs that are added and not trained, by the names of their maps."""
+        pairs = {name: (low.frozen_a, low.frozen_b) for name, low in self.maps.items()}
+        return {name: (a, b) for name, (a, b) in pairs.items() if a is not None and b is not None}
+
     def tensors(self) -> dict[str, Tensor]:
-        """Return the factors by name, as they stand in an adapter file."""
-        found = {}
-        for name, low in self.maps.items():
-            found[f"{name}.A"], found[f"{name}.B"] = low.factor_a.detach(), low.factor_b.detach()
-            if low.start_a is not None and low.start_b is not None:
-                found[f"{name}.A start"], found[f"{name}.B start"] = low.start_a, low.start_b
+        """Return all tensors by name, as they stand in an adapter file."""
+        found = {name: value.detach() for name, value in self.trained().items()}
+        for name, (a, b) in self.frozen_pairs().items():
+            found[f"{name}.frozen A"], found[f"{name}.frozen B"] = a, b
         return found
 
-    def copy_from(self, tensors: dict[str, Tensor]) -> None:
-        """Take over the factors of `tensors`. Raises ValueError when names or shapes differ."""
+    def copy_from(self, tensors: Mapping[str, Tensor]) -> None:
+        """Take over the tensors of an adapter of the same shape. Raises ValueError when names or shapes differ."""
         own = self.tensors()
         if {n: t.shape for n, t in own.items()} != {n: t.shape for n, t in tensors.items()}:
             raise ValueError("the factors are for other maps or of another rank")
@@ -57,13 +70,13 @@ class Adapter:
 
     def switch(self, *, on: bool) -> None:
         """Switch the adapter on, or off for the base's own answers."""
-        for low in self.maps.values():
-            low.enabled = on
+        for module in (*self.maps.values(), *self.full.values()):
+            module.enabled = on
 
     @contextlib.contextmanager
     def switched(self, *, on: bool) -> Iterator[None]:
         """Switch for the length of a `with` block."""
-        before = all(low.enabled for low in self.maps.values())
+        before = all(module.enabled for module in (*self.maps.values(), *self.full.values()))
         self.switch(on=on)
         try:
             yield
@@ -71,34 +84,51 @@ class Adapter:
             self.switch(on=before)
 
 
-def attach(decoder: Decoder, settings: AdapterSettings, *, fresh: bool = True) -> Adapter:
-    """Put low-rank maps on every linear map in reach; the head is never one.
+def attach(decoder: Decoder, settings: AdapterSettings, *, fresh: bool = True, frozen: Pairs | None = None) -> Adapter:
+    """Put low-rank maps on every linear map in reach, and train whole what `settings.full` names.
 
     With `start` "zero" A is uniform within 1 / sqrt(d_in) by the settings' seed and B zero, so that the first step's
-    logits are the base's own. Without `fresh` factors are about to be copied in, and nothing is computed. Raises
-    ValueError when the decoder already carries an adapter, and InputError when no map is in reach.
+    logits are the base's own. `frozen` pairs are added to what their maps give, in reach or not, and not trained.
+    Without `fresh` tensors are about to be copied in, and nothing is computed. Raises ValueError when the decoder
+    already carries an adapter, and InputError when no map is in reach.
     """
     if any(isinstance(module, LowRankLinear) for module in decoder.modules()):
         raise ValueError("the decoder already carries an adapter")
-    # Low-rank factors stay in float32 over any base, and follow a float64 one.
+    # What is trained stays in float32 over any base, and follows a float64 one.
     dtype = torch.promote_types(decoder.dtype, torch.float32)
     draw = torch.Generator().manual_seed(settings.seed)
-    maps: dict[str, LowRankLinear] = {}
-    for name, parent, leaf in _reached(decoder, settings):
-        frozen, rank = getattr(parent, leaf), settings.rank_of(name)
-        low = LowRankLinear(frozen, rank, settings.scale_of(rank), settings.dropout, dtype)
-        if settings.start == "singular":
-            low.set_start(*(singular_factors(frozen.weight, rank, low.scale, settings.seed) if fresh else ()))
-        elif fresh:
-            bound = 1 / math.sqrt(frozen.in_features)
-            start = torch.rand(low.factor_a.shape, generator=draw, dtype=torch.float64) * 2 * bound - bound
-            low.factor_a.data.copy_(start)
-        setattr(parent, leaf, low.to(decoder.device).train(frozen.training))
-        maps[name] = low
-    if not maps:
-        todo = f"names such as {next(_all_names(decoder))}"
+    reached, pairs = {name for name, _, _ in _reached(decoder, settings)}, frozen or {}
+    if not reached:
+        todo = f"names such as {next(_reached(decoder, AdapterSettings()))[0]}"
         raise InputError("[adapter]", "names", "patterns that fit a linear map", list(settings.names), todo)
-    return Adapter(settings, maps)
+    maps: dict[str, LowRankLinear] = {}
+    for name, parent, leaf in _reached(decoder, AdapterSettings()):
+        if name in reached or name in pairs:
+            rank = settings.rank_of(name) if name in reached else 0
+            low = _low_rank(getattr(parent, leaf), rank, settings, dtype)
+            if fresh and rank:
+                _start(low, settings, draw)
+            if name in pairs:
+                low.add_frozen(*pairs[name])
+            setattr(parent, leaf, low.to(decoder.device))
+            maps[name] = low
+    return Adapter(settings, maps, _train_whole(decoder, settings, dtype))
+
+
+def _low_rank(frozen: nn.Module, rank: int, settings: AdapterSettings, dtype: torch.dtype) -> LowRankLinear:
+    low = LowRankLinear(frozen, rank, settings.scale_of(max(1, rank)), settings.dropout, dtype)  # type: ignore[arg-type]
+    if settings.magnitude and rank:
+        low.train_magnitude()
+    return low.train(frozen.training)
+
+
+def _start(low: LowRankLinear, settings: AdapterSettings, draw: torch.Generator) -> None:
+    if settings.start == "singular":
+        low.start_from(*singular_factors(low.weight, len(low.factor_a), low.scale, settings.seed))
+    else:
+        bound = 1 / math.sqrt(low.in_features)
+        start = torch.rand(low.factor_a.shape, generator=draw, dtype=torch.float64) * 2 * bound - bound
+        low.factor_a.data.copy_(start)
 
 
 def _reached(decoder: Decoder, settings: AdapterSettings) -> Iterator[tuple[str, nn.Module, str]]:
@@ -112,8 +142,19 @@ def _reached(decoder: Decoder, settings: AdapterSettings) -> Iterator[tuple[str,
                 yield name, layer.get_submodule(parent), leaf
 
 
-def _all_names(decoder: Decoder) -> Iterator[str]:
-    return (name for name, _, _ in _reached(decoder, AdapterSettings()))
+def _train_whole(
+    decoder: Decoder, settings: AdapterSettings, dtype: torch.dtype
+) -> dict[str, FullEmbedding | FullHead]:
+    """Put trained copies in the place of the embedding or the head."""
+    found: dict[str, FullEmbedding | FullHead] = {}
+    if "embedding" in settings.full:
+        decoder.embedding = found["embedding"] = FullEmbedding(decoder.embedding, dtype, decoder.dtype)  # type: ignore[assignment]
+    if "head" in settings.full:
+        if decoder.head is None:
+            todo = "name embedding, which is both"
+            raise InputError("[adapter]", "full", "a head of its own", "a head that is the embedding", todo)
+        decoder.head = found["head"] = FullHead(decoder.head, dtype)  # type: ignore[assignment]
+    return found
 
 
 def singular_factors(weight: Tensor, rank: int, scale: float, seed: int) -> tuple[Tensor, Tensor]:
@@ -123,7 +164,8 @@ def singular_factors(weight: Tensor, rank: int, scale: float, seed: int) -> tupl
     """
     with torch.random.fork_rng(devices=[]):
         torch.manual_seed(seed)
-        left, values, right = torch.svd_lowrank(weight.detach(), q=min(rank + 8, *weight.shape), niter=12)
+        weight = weight.detach().to(torch.promote_types(weight.dtype, torch.float32))
+        left, values, right = torch.svd_lowrank(weight, q=min(rank + 8, *weight.shape), niter=12)
     root = (values[:rank] / scale).sqrt()
     return root[:, None] * right[:, :rank].T, left[:, :rank] * root
 
@@ -131,6 +173,6 @@ def singular_factors(weight: Tensor, rank: int, scale: float, seed: int) -> tupl
 def detach(decoder: Decoder) -> None:
     """Take the adapter off; the base is as it was."""
     for name, module in list(decoder.named_modules()):
-        if isinstance(module, LowRankLinear):
+        if isinstance(module, LowRankLinear | FullEmbedding | FullHead):
             parent, _, leaf = name.rpartition(".")
             setattr(decoder.get_submodule(parent), leaf, module.frozen)

@@ -13,6 +13,7 @@ from typing import Any
 
 import safetensors
 import safetensors.torch
+from torch import Tensor
 
 from foldkit.formats import InputError, UsageError, read_settings, write_aside
 from foldkit.models.base import Base
@@ -66,43 +67,64 @@ def read_header(path: Path) -> AdapterHeader:
         ) from None
 
 
-def begin_with(adapter: Adapter, path: Path, base: Base) -> None:
-    """Copy the factors of a file into an adapter of the same shape, a second training's start.
+@dataclass(frozen=True)
+class Loaded:
+    """An adapter file in memory: its header, and its tensors by name."""
 
-    Raises InputError when they are of another base or another shape, or were scaled otherwise.
-    """
+    path: Path
+    header: AdapterHeader
+    tensors: dict[str, Tensor]
+
+    @property
+    def frozen_pairs(self) -> dict[str, tuple[Tensor, Tensor]]:
+        """The pairs that are added and not trained, by the names of their maps."""
+        names = [name.removesuffix(".frozen A") for name in self.tensors if name.endswith(".frozen A")]
+        return {name: (self.tensors[f"{name}.frozen A"], self.tensors[f"{name}.frozen B"]) for name in names}
+
+
+def read_adapter(path: Path, base: Base) -> Loaded:
+    """Read an adapter file; raises InputError with both fingerprints when it was trained on another base."""
     header = read_header(path)
-    _check_base(header, path, base)
-    own, theirs = ((s.alpha, s.scaling) for s in (adapter.settings, header.settings))
-    if own != theirs:
-        todo = "give [adapter] the settings that it was trained with"
-        raise InputError(path, "alpha and scaling", f"those of [adapter], {own}", theirs, todo)
-    try:
-        adapter.copy_from(safetensors.torch.load_file(path))
-    except ValueError as error:
-        todo = "give [adapter] the settings that it was trained with"
-        raise InputError(path, "factors", "those of [adapter]", str(error), todo) from None
-
-
-def _check_base(header: AdapterHeader, path: Path, base: Base) -> None:
     if header.base_fingerprint != base.fingerprint:
         expected = f"its own base ({header.base}, {header.base_fingerprint})"
         arrived = f"{base.path.name}, {base.fingerprint}"
         raise InputError(path, "base", expected, arrived, "name that base, or train an adapter on this one")
+    return Loaded(path, header, safetensors.torch.load_file(path))
+
+
+def put_on(base: Base, loaded: Loaded) -> Adapter:
+    """Put an adapter on its base, in place of any other. Raises InputError when its tensors are not its header's."""
+    detach(base.decoder)
+    try:
+        return _attached(base, loaded.header.settings, loaded)
+    except (ValueError, KeyError) as error:
+        detach(base.decoder)
+        raise InputError(loaded.path, "factors", "those of its header", str(error), "train the adapter again") from None
 
 
 def load_adapter(path: Path, base: Base) -> tuple[Adapter, AdapterHeader]:
-    """Put the adapter of a file on its base, in place of any other.
+    """Put the adapter of a file on its base, in place of any other."""
+    loaded = read_adapter(path, base)
+    return put_on(base, loaded), loaded.header
 
-    Raises InputError with both fingerprints when it was trained on another base.
+
+def begin_with(base: Base, settings: AdapterSettings, path: Path) -> Adapter:
+    """Attach an adapter that begins with the factors of a file, a second training's start.
+
+    Raises InputError when they are of another base or another shape, or were scaled otherwise.
     """
-    header = read_header(path)
-    _check_base(header, path, base)
-    detach(base.decoder)
-    adapter = attach(base.decoder, header.settings, fresh=False)
+    loaded = read_adapter(path, base)
+    todo = "give [adapter] the settings that it was trained with"
+    own, theirs = ((s.alpha, s.scaling) for s in (settings, loaded.header.settings))
+    if own != theirs:
+        raise InputError(path, "alpha and scaling", f"those of [adapter], {own}", theirs, todo)
     try:
-        adapter.copy_from(safetensors.torch.load_file(path))
+        return _attached(base, settings, loaded)
     except ValueError as error:
-        detach(base.decoder)
-        raise InputError(path, "factors", "those of its header", str(error), "train the adapter again") from None
-    return adapter, header
+        raise InputError(path, "factors", "those of [adapter]", str(error), todo) from None
+
+
+def _attached(base: Base, settings: AdapterSettings, loaded: Loaded) -> Adapter:
+    adapter = attach(base.decoder, settings, fresh=False, frozen=loaded.frozen_pairs)
+    adapter.copy_from(loaded.tensors)
+    return adapter

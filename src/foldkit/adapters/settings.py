@@ -12,6 +12,7 @@ from foldkit.formats.settings import within
 REACHES = ("attention", "mlp", "all")
 SCALINGS = ("rank", "root")
 STARTS = ("zero", "singular")
+WHOLE = ("embedding", "head")
 
 
 @dataclass(frozen=True)
@@ -23,7 +24,10 @@ class AdapterSettings:
     `layers.3.attention.query`; `last_layers` keeps to the last so many, 0 for all. `ranks` gives maps whose name fits a
     pattern a rank of their own, the first that fits. They `start` with B at zero, or from the leading singular vectors
     of the frozen matrix, whose product is taken off again, so that step 0 is the base in both. `begin` is an adapter
-    file whose factors are the start instead.
+    file whose factors are the start instead; `over` one that is added and held frozen.
+
+    With `magnitude` the length of each row of the adapted matrix is trained apart from its direction (Liu et al. 2024).
+    `full` trains the `embedding` or the `head` whole, beside the maps.
     """
 
     rank: int = 8
@@ -36,6 +40,9 @@ class AdapterSettings:
     ranks: dict[str, int] = field(default_factory=dict)
     start: str = "zero"
     begin: str = ""
+    over: str = ""
+    magnitude: bool = False
+    full: tuple[str, ...] = ()
     seed: int = 1
 
     def __post_init__(self) -> None:
@@ -50,6 +57,14 @@ class AdapterSettings:
         one_of(self.reach, REACHES, "[adapter]", "reach")
         one_of(self.scaling, SCALINGS, "[adapter]", "scaling")
         one_of(self.start, STARTS, "[adapter]", "start")
+        for name in self.full:
+            one_of(name, WHOLE, "[adapter]", "full")
+        if self.begin and self.over:
+            raise UsageError("[adapter]", "over", "none with begin, which has it already", self.over, "leave out one")
+        if self.magnitude and (self.start != "zero" or self.over):
+            arrived = {"start": self.start, "over": self.over}
+            todo = "leave out magnitude, for its rows are not a sum, or the other"
+            raise UsageError("[adapter]", "magnitude", "start zero, and no adapter under it", arrived, todo)
 
     def rank_of(self, name: str) -> int:
         """Return the rank of the map of this name."""

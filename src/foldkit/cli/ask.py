@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import functools
+import math
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -19,8 +21,13 @@ if TYPE_CHECKING:
 @click.argument("text", required=False, default="")
 @sheet_options
 @click.option("--slot", "slots", multiple=True, metavar="NAME=VALUE", help="Fill a slot of the template.")
-@click.option("--run", "run_name", default="", help="The run whose adapter is asked; the newest by default.")
-@click.option("--adapter", "adapter_at", type=click.Path(path_type=Path), help="An adapter file instead of a run.")
+@click.option(
+    "--adapter",
+    "adapters",
+    multiple=True,
+    metavar="RUN|FILE[=WEIGHT]",
+    help="The adapter of a run, the newest by default, or a file; several are added up.",
+)
 @click.option("--base", "base_at", type=click.Path(path_type=Path), help="Where the adapter's base stands.")
 @click.option("--base-only", is_flag=True, help="Ask the base without the adapter.")
 @click.option("--both", is_flag=True, help="Ask the base and the adapter.")
@@ -41,8 +48,7 @@ def ask(
     sheet_file: Path,
     changes: tuple[str, ...],
     slots: tuple[str, ...],
-    run_name: str,
-    adapter_at: Path | None,
+    adapters: tuple[str, ...],
     base_at: Path | None,
     base_only: bool,
     both: bool,
@@ -72,17 +78,18 @@ def ask(
     sampling = Sampling(temperature, seed, top_k, top_p, min_p, repetition)
     settings = AnswerSettings(max_tokens, sampling, stops)
     filled = dict(slot_of(value) for value in slots)
-    if base_only and not (adapter_at or run_name or base_at):
+    find = functools.partial(_adapter_files, sheet_file, changes)
+    if base_only and not (adapters or base_at):
         asked = open_asked_base(open_sheet(sheet_file, changes))
     else:
-        asked = open_asked(adapter_at or find_run(open_sheet(sheet_file, changes), run_name).adapter, base_at)
+        asked = open_asked(find(adapters or ("",)), base_at)
     wanted = ("base",) * (both or base_only) + ("adapter",) * (not base_only)
     if source:
         _answer_file(asked, source, out, settings, n_answers)
     elif not text and asked.main_slot not in filled:
         from .conversation import converse
 
-        converse(asked, settings, filled, wanted, lambda name: _adapter_of(name, sheet_file, changes))
+        converse(asked, settings, filled, wanted, find)
     elif options:
         row = asked.row(text, filled)
         _show_all(wanted, lambda adapted: [asked.choice(row, options, adapted=adapted)])
@@ -120,9 +127,24 @@ def _answer_file(asked: Asked, source: Path, out: Path, settings: AnswerSettings
     click.echo(f"answers of {' and '.join(asked.contenders)} in {out}")
 
 
-def _adapter_of(name: str, sheet_file: Path, changes: tuple[str, ...]) -> Path:
-    """Return the adapter file of a run's name, or the file itself."""
-    return Path(name) if Path(name).is_file() else find_run(open_sheet(sheet_file, changes), name).adapter
+def _adapter_files(sheet_file: Path, changes: tuple[str, ...], names: Sequence[str]) -> dict[Path, float]:
+    """Return the adapter files of runs' names, or files, each with the weight that may stand after it."""
+    found: dict[Path, float] = {}
+    for name in names:
+        at, sign, weight = name.rpartition("=")
+        named = bool(sign) and _is_number(weight)
+        at = at if named else name
+        is_file = Path(at).is_file()
+        path = Path(at) if is_file else find_run(open_sheet(sheet_file, changes), at, "--adapter").adapter
+        found[path] = float(weight) if named else 1.0
+    return found
+
+
+def _is_number(text: str) -> bool:
+    try:
+        return math.isfinite(float(text))
+    except ValueError:
+        return False
 
 
 def slot_of(value: str) -> tuple[str, str]:

@@ -40,7 +40,7 @@ def open_sheet(sheet_file: Path, changes: Sequence[str]) -> Sheet:
     return read_sheet(sheet_file, changes)
 
 
-def find_run(sheet: Sheet, name: str) -> RunFolder:
+def find_run(sheet: Sheet, name: str, option: str = "--run") -> RunFolder:
     """Return the run of that name, or the newest one."""
     from foldkit.formats import UsageError, near_name
     from foldkit.runs import RunFolder, newest_run
@@ -50,7 +50,7 @@ def find_run(sheet: Sheet, name: str) -> RunFolder:
         return newest_run(folder)
     if not (folder / name).is_dir():
         known = [path.name for path in folder.glob("*")] if folder.is_dir() else []
-        raise UsageError("--run", "run", "a run of this sheet", name, near_name(name, known))
+        raise UsageError(option, "run", "a run of this sheet", name, near_name(name, known))
     return RunFolder(folder / name)
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import dataclasses
 import sys
 import time
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -22,6 +22,7 @@ if TYPE_CHECKING:
 
 HELP = """\
 /base  /adapter [RUN or FILE]  /both    who answers; both stand side by side, and the adapter's answer is kept
+/adapter ONE TWO=0.5                    several adapters, added up by their weights
 /slot NAME=VALUE                        fill a slot of the template for all that follows
 /temperature X   /length N   /seed N    how the answer is found, and its most tokens
 /new                                    forget what was said
@@ -31,7 +32,9 @@ HELP = """\
 class Talk:
     """What the commands change: the conversation, who answers, and where adapters are found."""
 
-    def __init__(self, conversation: Conversation, wanted: tuple[str, ...], find: Callable[[str], Path]) -> None:
+    def __init__(
+        self, conversation: Conversation, wanted: tuple[str, ...], find: Callable[[Sequence[str]], dict[Path, float]]
+    ) -> None:
         self.conversation, self.wanted, self.find = conversation, wanted, find
 
     def command(self, line: str) -> str:
@@ -65,7 +68,7 @@ class Talk:
 
     def _adapter(self, name: str) -> str:
         if name:
-            self.conversation.use_adapter(self.find(name))
+            self.conversation.use_adapters(self.find(name.split()))
         return self._answers("adapter") + (f": {name}" if name else "")
 
     def _slot(self, text: str) -> str:
@@ -93,7 +96,7 @@ def converse(
     settings: AnswerSettings,
     slots: Mapping[str, str],
     wanted: tuple[str, ...],
-    find: Callable[[str], Path],
+    find: Callable[[Sequence[str]], dict[Path, float]],
 ) -> None:
     """Answer line by line until the input ends."""
     from foldkit.formats import FoldKitError

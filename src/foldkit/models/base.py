@@ -12,6 +12,7 @@ from foldkit.formats import InputError, fingerprint_files, one_of
 
 from .decoder import Decoder
 from .folder import read_folder
+from .freeing import give_back
 from .gguf import read_gguf
 from .held import HOLDERS, FrozenEmbedding, FrozenLinear, Held, Packed, Sixteen
 from .settings import WEIGHTS
@@ -45,6 +46,8 @@ def open_base(path: Path, dtype: torch.dtype = torch.float32, weights: str = "fl
     spec, found = read_folder(path) if path.is_dir() else read_gguf(path)
     with torch.device("meta"):
         decoder = Decoder(spec)
+    if weights == "float32":
+        decoder.join(dtype)
     shapes = {name: tuple(value.shape) for name, value in decoder.named_parameters()}
     n_low = 0
     for name, value in found:
@@ -54,7 +57,9 @@ def open_base(path: Path, dtype: torch.dtype = torch.float32, weights: str = "fl
         n_low += isinstance(value, Packed) and value.n_bytes < 2 * value.n_rows * value.width
         _place(decoder, name, value, dtype, weights)
     decoder.requires_grad_(requires_grad=False)
-    decoder.join()
+    if weights != "float32":
+        decoder.join(dtype)
+    give_back()
     notes = ("the base is low-bit already, and nf4 over it loses more: weights = 'stored' loses nothing",)
     return Base(decoder.eval(), fingerprint_base(path), path, notes if n_low and weights == "nf4" else ())
 
@@ -65,7 +70,11 @@ def _place(decoder: Decoder, name: str, value: Held | Tensor, dtype: torch.dtype
     held = _held(value, weights) if len(decoder.get_parameter(name).shape) == 2 and at != "positions" else None
     if held is None:
         plain = value.rows(slice(None), torch.float32) if isinstance(value, Held) else value
-        setattr(decoder.get_submodule(at), leaf, nn.Parameter(plain.to(dtype), requires_grad=False))
+        module = decoder.get_submodule(at)
+        if getattr(module, leaf).is_meta:
+            setattr(module, leaf, nn.Parameter(plain.to(dtype), requires_grad=False))
+        else:
+            getattr(module, leaf).data.copy_(plain)
         return
     parent, _, own = at.rpartition(".")
     module = decoder.get_submodule(at)

@@ -19,7 +19,7 @@ from torch.utils.checkpoint import checkpoint
 
 from .attention import Pieces, attend, attend_pieces, window_mask
 from .cache import Cache
-from .held import FrozenEmbedding, Held, product
+from .held import Held
 from .linear import Linear, join, linear, together
 from .norms import frozen_rms_norm
 from .rotary import Rope, rotary_angles, rotate
@@ -34,6 +34,10 @@ class Embedding(nn.Embedding):
 
     def reset_parameters(self) -> None:
         """Leave the table as it is."""
+
+    def logits(self, stream: Tensor) -> Tensor:
+        """Map the stream (..., d_model) to logits (..., vocab_size) by the same table."""
+        return linear(stream, self.weight)
 
 
 class Norm(nn.Module):
@@ -97,9 +101,9 @@ class Attention(nn.Module):
         out: Tensor = self.out.forward(mixed.transpose(1, 2).reshape(batch, seq, -1))
         return out
 
-    def join(self) -> None:
+    def join(self, dtype: torch.dtype) -> None:
         """Let one product serve query, key and value, where their weights are plain."""
-        self.joined = join((self.query, self.key, self.value))
+        self.joined = join((self.query, self.key, self.value), dtype)
 
 
 class Mlp(nn.Module):
@@ -124,9 +128,9 @@ class Mlp(nn.Module):
             out = self.down.forward(self._activated(gate) * up)
         return out
 
-    def join(self) -> None:
+    def join(self, dtype: torch.dtype) -> None:
         """Let one product serve gate and up, where their weights are plain."""
-        self.joined = join((self.gate, self.up)) if self.gate is not None else None
+        self.joined = join((self.gate, self.up), dtype) if self.gate is not None else None
 
     def _activated(self, x: Tensor) -> Tensor:
         if self.activation == "silu":
@@ -243,20 +247,18 @@ class Decoder(nn.Module):
         """Return the weights that logits are made with, where they are plain."""
         return list((self.head or self.embedding).parameters())
 
-    def join(self) -> None:
+    def join(self, dtype: torch.dtype) -> None:
         """Put weights that are multiplied by the same input side by side, for fewer and larger products."""
         for module in self.modules():
             if isinstance(module, Attention | Mlp):
-                module.join()
+                module.join(dtype)
 
     def logits(self, stream: Tensor) -> Tensor:
         """Map the normed stream (..., d_model) to logits (..., vocab_size)."""
         if self.head is not None:
             logits: Tensor = self.head(stream)
-        elif isinstance(self.embedding, FrozenEmbedding):
-            logits = product(stream, self.embedding.held)
         else:
-            logits = linear(stream, self.embedding.weight)
+            logits = self.embedding.logits(stream)
         if self.spec.logit_scale != 1:
             logits = logits * self.spec.logit_scale
         cap = self.spec.logit_cap

@@ -14,7 +14,7 @@ from torch.nn import functional
 from .decoder import Decoder
 
 # Logits that stand in memory at once; the head is applied to so many rows at a time.
-_LOGITS_AT_ONCE = 2**22
+LOGITS_AT_ONCE = 2**22
 
 
 @dataclass(frozen=True)
@@ -104,7 +104,7 @@ class _ChunkedLoss(torch.autograd.Function):
     def forward(
         ctx: Any, decoder: Decoder, targets: Tensor, smoothing: float, stream: Tensor, *trained: Tensor
     ) -> tuple[Tensor, Tensor]:
-        n_rows = max(1, _LOGITS_AT_ONCE // decoder.spec.vocab_size)
+        n_rows = max(1, LOGITS_AT_ONCE // decoder.spec.vocab_size)
         wanted = ctx.needs_input_grad[3] or bool(trained)
         total, n_hit = torch.zeros((), dtype=stream.dtype), torch.zeros((), dtype=torch.long)
         to_stream, to_head = torch.empty_like(stream), [torch.zeros_like(weight) for weight in trained]
@@ -113,11 +113,11 @@ class _ChunkedLoss(torch.autograd.Function):
             with torch.set_grad_enabled(wanted):
                 rows = stream[piece].detach().requires_grad_(wanted)
                 logits = decoder.logits(rows)
-                loss = functional.cross_entropy(logits, targets[piece], reduction="sum", label_smoothing=smoothing)
+            loss, to_logits = _cross_entropy(logits.detach(), targets[piece], smoothing)
             if wanted:
-                to_stream[piece], *more = torch.autograd.grad(loss, (rows, *trained))
+                to_stream[piece], *more = torch.autograd.grad(logits, (rows, *trained), to_logits)
                 to_head = [before + part for before, part in zip(to_head, more, strict=True)]
-            total, n_hit = total + loss.detach(), n_hit + (logits.argmax(-1) == targets[piece]).sum()
+            total, n_hit = total + loss, n_hit + (logits.argmax(-1) == targets[piece]).sum()
         ctx.save_for_backward(to_stream, *to_head)
         ctx.mark_non_differentiable(n_hit)
         return total, n_hit
@@ -125,3 +125,17 @@ class _ChunkedLoss(torch.autograd.Function):
     @staticmethod
     def backward(ctx: Any, *gradients: Tensor) -> tuple[Tensor | None, ...]:
         return (None, None, None, *(gradients[0] * part for part in ctx.saved_tensors))
+
+
+def _cross_entropy(logits: Tensor, targets: Tensor, smoothing: float) -> tuple[Tensor, Tensor]:
+    """Return the summed cross-entropy of logits (n, vocab_size), and its gradient to them, in one buffer more."""
+    n_words, most = logits.shape[-1], logits.amax(-1, keepdim=True)
+    gradient = (logits - most).exp_()
+    totals = gradient.sum(-1, keepdim=True)
+    of_target = logits.gather(-1, targets[:, None])
+    wanted = of_target if not smoothing else (1 - smoothing) * of_target + smoothing * logits.mean(-1, keepdim=True)
+    gradient.div_(totals)
+    if smoothing:
+        gradient.sub_(smoothing / n_words)
+    gradient.scatter_add_(-1, targets[:, None], torch.full_like(of_target, smoothing - 1))
+    return (most + totals.log() - wanted).sum(), gradient

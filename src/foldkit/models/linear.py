@@ -53,6 +53,10 @@ class Linear(nn.Linear):
         """Map (..., d_in) to (..., d_out)."""
         return linear(x, self.weight, self.bias)
 
+    def product(self, x: Tensor) -> Tensor:
+        """Return the product of x (..., d_in) and the matrix alone, (..., d_out)."""
+        return linear(x, self.weight)
+
     def after(self, x: Tensor, product: Tensor) -> Tensor:
         """Return what the map gives for x, the product of x and its weight being known."""
         return product if self.bias is None else product + self.bias
@@ -71,14 +75,21 @@ class Linear(nn.Linear):
         return one_after_the_other(x, maps, joined)
 
 
-def join(maps: Sequence[LinearMap]) -> Tensor | None:
-    """Put the weights of maps of one input one after the other in memory; None where one has no plain weight."""
-    weights = [m.weight for m in maps if isinstance(m, Linear)]
-    if len(weights) < len(maps):
+def join(maps: Sequence[LinearMap], dtype: torch.dtype) -> Tensor | None:
+    """Put the weights of maps of one input one after the other in memory; None where one has no plain weight.
+
+    Weights without values yet get theirs there, so that none is ever held twice.
+    """
+    plain = [m for m in maps if isinstance(m, Linear)]
+    if len(plain) < len(maps):
         return None
-    joined = torch.cat([weight.detach() for weight in weights])
-    for weight, part in zip(weights, joined.split_with_sizes([len(weight) for weight in weights]), strict=True):
-        weight.data = part
+    weights = [m.weight.detach() for m in plain]
+    if weights[0].is_meta:
+        joined = torch.empty(sum(map(len, weights)), weights[0].shape[1], dtype=dtype, device="cpu")
+    else:
+        joined = torch.cat(weights)
+    for m, part in zip(plain, joined.split_with_sizes([len(weight) for weight in weights]), strict=True):
+        m.weight = nn.Parameter(part, requires_grad=m.weight.requires_grad)
     return joined
 
 

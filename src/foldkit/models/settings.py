@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from foldkit.formats import one_of
+from foldkit.formats import UsageError, one_of
 
 MARKUPS = ("auto", "own", "headings")
 COMPUTES = ("float32", "bfloat16", "auto")
@@ -17,14 +17,19 @@ class BaseSettings:
 
     `weights` says how its matrices are held in memory: expanded to `float32`, as `stored`, or in `bfloat16`, `int8` or
     `nf4`. `compute` is the dtype of everything else; `auto` measures once which of the two is faster here.
+    With `sharded` the processes of a training each hold a part of the layers, and gather one when it is used.
     """
 
     model: str = "pellam"
     markup: str = "auto"
     weights: str = "float32"
     compute: str = "float32"
+    sharded: bool = False
 
     def __post_init__(self) -> None:
+        if self.sharded and self.weights != "float32":
+            todo = "leave out sharded, or hold the weights in float32"
+            raise UsageError("[base]", "sharded", "weights that are held in float32", self.weights, todo)
         one_of(self.markup, MARKUPS, "[base]", "markup")
         one_of(self.weights, WEIGHTS, "[base]", "weights")
         one_of(self.compute, COMPUTES, "[base]", "compute")

@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
+import dataclasses
 import json
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 
-from foldkit.adapters import load_adapter, read_header
+from foldkit.adapters import Loaded, put_on, read_adapter, read_header, summed
 from foldkit.answering import Answerer, AnswerSettings, Streamed
 from foldkit.formats import InputError, UsageError, append_jsonl, near_name, read_jsonl, write_jsonl
 from foldkit.formats.jsonl import read_text
 from foldkit.models import Base, chosen_compute, open_base
 from foldkit.runs import RunFolder
+from foldkit.templates import Markup, template_from_mapping
 from foldkit.tokens import TextSide, open_text_side
 
 from .inputs import open_inputs
@@ -21,13 +23,31 @@ from .sheet import Sheet, base_path
 
 @dataclass(frozen=True)
 class Asked:
-    """An adapter on its base, ready for questions; `held` are the base's weights and compute."""
+    """An adapter on its base, ready for questions; `held` are the base's weights and compute.
+
+    `files` holds every adapter that was asked, so that changing between them reads nothing.
+    """
 
     answerer: Answerer
     strip: bool
     base: Base
     side: TextSide
     held: tuple[str, str]
+    files: dict[Path, Loaded] = field(default_factory=dict)
+
+    def using(self, adapters: Mapping[Path, float]) -> Asked:
+        """Return this with the weighted sum of these adapter files on the base, in the first one's template.
+
+        Raises InputError for an adapter of another base, or several that can't be added up.
+        """
+        for path in adapters:
+            if path not in self.files:
+                self.files[path] = read_adapter(path, self.base)
+        parts = [(self.files[path], weight) for path, weight in adapters.items()]
+        loaded = parts[0][0] if [weight for _, weight in parts] == [1] else summed(parts)
+        adapter = put_on(self.base, loaded)
+        answerer = Answerer.of_adapter(self.base.decoder, self.side, adapter, loaded.header)
+        return dataclasses.replace(self, answerer=answerer, strip=loaded.header.strip)
 
     @property
     def slots(self) -> tuple[str, ...]:
@@ -115,18 +135,20 @@ def answer_file(
         yield start + len(piece), len(rows)
 
 
-def open_asked(adapter_at: Path, base_at: Path | None = None) -> Asked:
-    """Open an adapter file on its base: `base_at`, or the one its run was trained on.
+def open_asked(adapter: Path | Mapping[Path, float], base_at: Path | None = None) -> Asked:
+    """Open an adapter file, or several with their weights, on the base: `base_at`, or the one of the first one's run.
 
     Raises InputError with both fingerprints when the base is another one.
     """
-    header = read_header(adapter_at)
-    path = base_at or base_path(header.base, _sheet_folder(RunFolder(adapter_at.parent)))
+    adapters = {adapter: 1.0} if isinstance(adapter, Path) else dict(adapter)
+    first = next(iter(adapters))
+    header = read_header(first)
+    path = base_at or base_path(header.base, _sheet_folder(RunFolder(first.parent)))
     base = open_base(path, chosen_compute(header.compute).dtype, header.weights)
-    adapter, header = load_adapter(adapter_at, base)
     side = open_text_side(path)
-    answerer = Answerer.of_adapter(base.decoder, side, adapter, header)
-    return Asked(answerer, header.strip, base, side, (header.weights, header.compute))
+    template = template_from_mapping(header.template, "adapter file, template")
+    alone = Answerer(base.decoder, side, template, Markup(**header.markup))
+    return Asked(alone, header.strip, base, side, (header.weights, header.compute)).using(adapters)
 
 
 def open_asked_base(sheet: Sheet) -> Asked:

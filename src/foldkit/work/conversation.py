@@ -6,8 +6,8 @@ import dataclasses
 from collections.abc import Mapping
 from pathlib import Path
 
-from foldkit.adapters import load_adapter, read_header
-from foldkit.answering import Answerer, AnswerSettings, History, Streamed
+from foldkit.adapters import read_header
+from foldkit.answering import AnswerSettings, History, Streamed
 from foldkit.formats import InputError
 
 from .asking import Asked, open_asked
@@ -52,15 +52,13 @@ class Conversation:
         before = self.asked.answerer.prompt_ids(row, History(self.history.said[:-1]))
         return len(before) + len(encoder.tokenizer.encode_text(answer))
 
-    def use_adapter(self, path: Path) -> None:
-        """Go on with another adapter of the same base, in its own template; what was said stays.
+    def use_adapters(self, adapters: Mapping[Path, float]) -> None:
+        """Go on with other adapters of the same base, in the first one's template; what was said stays.
 
-        Raises InputError, and nothing changes, when it is for another base.
+        Raises InputError, and nothing changes, when one is for another base.
         """
-        header, base = read_header(path), self.asked.base
-        if (header.weights, header.compute) != self.asked.held:
-            self.asked = open_asked(path, base.path)
-            return
-        adapter, header = load_adapter(path, base)
-        answerer = Answerer.of_adapter(base.decoder, self.asked.side, adapter, header)
-        self.asked = dataclasses.replace(self.asked, answerer=answerer, strip=header.strip)
+        header = read_header(next(iter(adapters)))
+        if (header.weights, header.compute) == self.asked.held:
+            self.asked = self.asked.using(adapters)
+        else:
+            self.asked = open_asked(adapters, self.asked.base.path)

@@ -11,7 +11,7 @@ from torch import Tensor, nn
 from foldkit.models.gating import gated_silu
 
 # Rows expanded at once, so that a large head never stands in memory whole.
-_CHUNK = 8192
+CHUNK = 8192
 
 
 class Held(nn.Module):
@@ -32,7 +32,7 @@ class Held(nn.Module):
 
     def chunks(self) -> Iterator[slice]:
         """Yield slices that cover all rows."""
-        return (slice(start, min(start + _CHUNK, self.n_rows)) for start in range(0, self.n_rows, _CHUNK))
+        return (slice(start, min(start + CHUNK, self.n_rows)) for start in range(0, self.n_rows, CHUNK))
 
 
 Matrix = Tensor | Held
@@ -87,7 +87,11 @@ class FrozenLinear(nn.Module):
 
     def forward(self, x: Tensor) -> Tensor:
         """Map (..., in_features) to (..., out_features)."""
-        return self.after(x, product(x, self.held))
+        return self.after(x, self.product(x))
+
+    def product(self, x: Tensor) -> Tensor:
+        """Return the product of x (..., in_features) and the matrix alone, (..., out_features)."""
+        return product(x, self.held)
 
     def of_gated(self, gate: Tensor, up: Tensor) -> Tensor:
         """Map silu(gate) * up, both (..., in_features), to (..., out_features)."""
@@ -118,3 +122,12 @@ class FrozenEmbedding(nn.Module):
     def forward(self, ids: Tensor) -> Tensor:
         """Map int64 (...) to (..., width)."""
         return self.held.rows(ids.flatten(), self.dtype).view(*ids.shape, self.held.width)
+
+    def logits(self, stream: Tensor) -> Tensor:
+        """Map the stream (..., width) to logits (..., n_rows) by the same table."""
+        return product(stream, self.held)
+
+    @property
+    def weight(self) -> Tensor:
+        """The table expanded, float32 (n_rows, width)."""
+        return self.held.rows(slice(None), torch.float32)

@@ -1,0 +1,26 @@
+"""The weights of a base divided between processes: each holds a part, and gathers a layer when it is used."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from torch import nn
+
+from .decoder import Attention, Decoder, Mlp
+
+
+def shard(decoder: Decoder, whole: Sequence[nn.Parameter]) -> None:
+    """Divide the weights of the layers between all processes of the default group, but for those to be kept whole.
+
+    By PyTorch's fully sharded data parallel (Zhao et al. 2023). Embedding, last norm and head stay whole.
+    """
+    import torch.distributed
+    from torch.distributed.device_mesh import init_device_mesh
+    from torch.distributed.fsdp import fully_shard
+
+    mesh = init_device_mesh(decoder.device.type, (torch.distributed.get_world_size(),))
+    for module in decoder.modules():
+        if isinstance(module, Attention | Mlp):
+            module.joined = None
+    for layer in decoder.layers:
+        fully_shard(layer, mesh=mesh, ignored_params=set(whole))
