@@ -35,7 +35,7 @@ def draw(log: RunLog, title: str, ax: Axes | None = None) -> Axes:
         best = min(range(len(checks)), key=checks.__getitem__)
         _mark_best(ax, check_steps[best], checks[best])
     ax.set(title=title, xlabel="optimiser step", ylabel="loss per learned token (nats)", yscale="log")
-    _plain_ticks(ax, [*smoothed, *checks])
+    plain_ticks(ax, [*smoothed, *checks])
     ax.set_xlim(0, max(steps) * 1.03)
     ax.grid(visible=True, which="major", color="#dddddd", linewidth=0.8)
     ax.spines[["top", "right"]].set_visible(False)
@@ -71,7 +71,8 @@ def _mark_best(ax: Axes, step: int, loss: float) -> None:
     )
 
 
-def _plain_ticks(ax: Axes, values: list[float]) -> None:
+def plain_ticks(ax: Axes, values: list[float]) -> None:
+    """Label a logarithmic axis of values with plain numbers: 1, 2 and 5 times powers of ten."""
     from matplotlib.ticker import FixedLocator, FuncFormatter, NullLocator
 
     marks = [base * 10.0**power for power in range(-6, 3) for base in (1, 2, 5)]

@@ -51,8 +51,8 @@ class RunFolder:
         return self.path / "scorecard.json"
 
 
-def new_run(folder: Path, name: str = "") -> RunFolder:
-    """Make a run folder; without a name it gets the next free number.
+def new_run(folder: Path, name: str = "", kind: str = "run") -> RunFolder:
+    """Make a run folder; without a name it gets its kind and the next free number.
 
     Raises UsageError when a run of that name is there already: nothing is overwritten.
     """
@@ -60,7 +60,7 @@ def new_run(folder: Path, name: str = "") -> RunFolder:
         raise UsageError("--name", "name", "letters, digits, dots, dashes", name, "choose a plain name")
     try:
         folder.mkdir(parents=True, exist_ok=True)
-        path = folder / (name or f"run-{_next_number(folder):03d}")
+        path = folder / (name or f"{kind}-{_next_number(folder, kind):03d}")
         path.mkdir()
     except FileExistsError:
         raise UsageError("--name", "name", "a name not taken", name, f"choose another, or remove {path}") from None
@@ -77,6 +77,6 @@ def newest_run(folder: Path) -> RunFolder:
     return RunFolder(max(runs, key=lambda path: (path / "sheet.json").stat().st_mtime_ns))
 
 
-def _next_number(folder: Path) -> int:
-    names = [re.fullmatch(r"run-(\d+)", path.name) for path in folder.iterdir()]
+def _next_number(folder: Path, kind: str) -> int:
+    names = [re.fullmatch(rf"{kind}-(\d+)", path.name) for path in folder.iterdir()]
     return 1 + max((int(match.group(1)) for match in names if match), default=0)

@@ -1,0 +1,70 @@
+"""Finding a learning rate: a short training whose rate grows until the loss runs away (Smith 2017, section 3.3)."""
+
+from __future__ import annotations
+
+import itertools
+import math
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+import torch
+
+from foldkit.adapters.attaching import Adapter
+from foldkit.datasets import Example
+from foldkit.models.decoder import Decoder
+
+from .batches import batches, micro_batches
+from .settings import TrainSettings
+from .stepping import Stepper
+
+LOWEST, HIGHEST, N_STEPS = 1e-6, 1.0, 60
+# How much of the smoothed loss each step keeps; past how many times the lowest one a loss has run away.
+_SMOOTH, _AWAY = 0.7, 2.0
+
+
+@dataclass(frozen=True)
+class TriedRate:
+    """The loss (nats per learned token) of a batch just before the step at this rate, plain and smoothed."""
+
+    step: int
+    learning_rate: float
+    loss: float
+    smoothed_loss: float
+
+
+def try_rates(
+    decoder: Decoder, adapter: Adapter, train: Sequence[Example], settings: TrainSettings, n_steps: int = N_STEPS
+) -> Iterator[TriedRate]:
+    """Train with rates from LOWEST to HIGHEST, each the same number of times the one before, until the loss runs away.
+
+    Batches and everything but the rate are those of the settings. Afterwards the adapter is as it was before.
+    """
+    before = {name: value.clone() for name, value in adapter.tensors().items()}
+    torch.manual_seed(settings.seed)
+    stepper, smoothed, lowest = Stepper(decoder, adapter, settings), math.nan, math.inf
+    lengths = [len(example.ids) for example in train]
+    try:
+        for step, indices in enumerate(itertools.islice(batches(lengths, settings), n_steps)):
+            rate = LOWEST * (HIGHEST / LOWEST) ** (step / max(1, n_steps - 1))
+            loss = stepper.gradient(micro_batches([train[index] for index in indices], settings)).loss
+            smoothed = loss if step == 0 else _SMOOTH * smoothed + (1 - _SMOOTH) * loss
+            yield TriedRate(step + 1, rate, loss, smoothed)
+            lowest = min(lowest, smoothed)
+            if not smoothed <= _AWAY * lowest:
+                break
+            stepper.update(rate)
+    finally:
+        stepper.drop()
+        adapter.copy_from(before)
+
+
+def suggested_rate(tried: Sequence[TriedRate]) -> float | None:
+    """Return a third of the rate at which the smoothed loss was lowest; None where it never fell by a tenth.
+
+    By then the steps have begun to be too long, since each loss still profits from the smaller rates before it.
+    """
+    finite = [one for one in tried if math.isfinite(one.smoothed_loss)]
+    if not finite:
+        return None
+    best = min(finite, key=lambda one: one.smoothed_loss)
+    return best.learning_rate / 3 if best.smoothed_loss < 0.9 * finite[0].smoothed_loss else None

@@ -1,0 +1,68 @@
+"""What a training is made of: dataset, base and adapter of a sheet, checked and opened before anything is written."""
+
+from __future__ import annotations
+
+import dataclasses
+from typing import TYPE_CHECKING, Any
+
+from foldkit.datasets import Dataset
+from foldkit.formats import InputError
+
+from .inputs import Inputs, open_inputs
+from .sheet import Sheet
+from .steps import build
+
+if TYPE_CHECKING:
+    from foldkit.adapters import Adapter, AdapterHeader
+    from foldkit.models import Base
+
+
+class Parts:
+    """The dataset, the base and the adapter of one sheet, and the header that the adapter's file will have."""
+
+    def __init__(self, sheet: Sheet) -> None:
+        from foldkit.models import chosen_compute, open_base
+
+        inputs = open_inputs(sheet)
+        self.sheet = sheet
+        self.dataset: Dataset = build(sheet, inputs)
+        self.base: Base = open_base(sheet.base_path(), chosen_compute(sheet.base.compute).dtype, sheet.base.weights)
+        room, window = self.base.decoder.spec.max_positions, sheet.train.window
+        if window > room:
+            raise InputError("[train]", "window", f"at most the base's {room}", window, "lower the window")
+        self.adapter: Adapter = self._new_adapter()
+        self.header: AdapterHeader = self._header(inputs)
+
+    def _new_adapter(self) -> Adapter:
+        """Attach the adapter as a training of the sheet begins with it."""
+        from foldkit.adapters import attach, begin_with, frozen_products, read_adapter
+
+        settings = self.sheet.adapter
+        if settings.begin:
+            return begin_with(self.base, settings, self.sheet.path(settings.begin))
+        under = read_adapter(self.sheet.path(settings.over), self.base) if settings.over else None
+        return attach(self.base.decoder, settings, frozen=frozen_products(under) if under else None)
+
+    def _header(self, inputs: Inputs) -> AdapterHeader:
+        from foldkit.adapters import AdapterHeader
+
+        sheet, markup = self.sheet, dataclasses.asdict(inputs.markup) | {"where": "adapter file, markup"}
+        return AdapterHeader(
+            sheet.adapter,
+            inputs.template.as_mapping(),
+            markup,
+            sheet.base.model,
+            self.base.fingerprint,
+            self.dataset.fingerprint,
+            sheet.rows.strip,
+            sheet.base.weights,
+            sheet.base.compute,
+        )
+
+    @property
+    def made_from(self) -> dict[str, Any]:
+        """What a checkpoint must share with the training that goes on from it."""
+        sheet = self.sheet
+        sections = {name: dataclasses.asdict(getattr(sheet, name)) for name in ("train", "adapter")}
+        how = {"weights": sheet.base.weights, "compute": sheet.base.compute}
+        return sections | how | {"base": self.base.fingerprint, "data": self.dataset.fingerprint}

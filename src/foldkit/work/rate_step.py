@@ -1,0 +1,48 @@
+"""Looking for a learning rate before a training: every rate that was tried, a picture, and a suggestion."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from foldkit.formats import write_jsonl
+from foldkit.runs import new_run
+
+from .parts import Parts
+from .sheet import Sheet
+
+if TYPE_CHECKING:
+    from foldkit.training import TriedRate
+
+
+@dataclass(frozen=True)
+class FoundRate:
+    """The suggested rate, None where no rate lowered the loss; what was tried; where the picture stands."""
+
+    rate: float | None
+    tried: tuple[TriedRate, ...]
+    picture: Path
+
+
+def find_rate(sheet: Sheet, on_tried: Callable[[TriedRate, int], None] | None = None) -> FoundRate:
+    """Try growing learning rates on the rows of train, and keep figures and picture in a new folder under `runs`.
+
+    `on_tried` hears of each rate, and how many there are at most. Nothing that was trained is kept.
+    """
+    from foldkit.curves import save_rates
+    from foldkit.training import suggested_rate, try_rates
+    from foldkit.training.rate_search import N_STEPS
+
+    parts, tried = Parts(sheet), []
+    for one in try_rates(parts.base.decoder, parts.adapter, parts.dataset.parts["train"], sheet.train):
+        tried.append(one)
+        if on_tried:
+            on_tried(one, N_STEPS)
+    folder, rate = new_run(sheet.path("runs"), kind="rates").path, suggested_rate(tried)
+    write_jsonl(folder / "rates.jsonl", [dataclasses.asdict(one) for one in tried])
+    figures = [(one.learning_rate, one.loss, one.smoothed_loss) for one in tried]
+    save_rates(figures, rate, f"{folder.name}: {sheet.base.model}", folder / "rates.png")
+    return FoundRate(rate, tuple(tried), folder / "rates.png")
