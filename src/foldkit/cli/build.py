@@ -58,7 +58,8 @@ def show_padding(sheet: Sheet, dataset: Dataset) -> None:
     from foldkit.datasets import packing_share, padding_share
 
     lengths, settings = dataset.parts["train"].lengths, sheet.train
-    padded = padding_share(lengths, settings.batch, settings.micro_batch, settings.seed)
+    at_once = settings.batch if settings.micro_batch == "auto" else settings.n_micro
+    padded = padding_share(lengths, settings.batch, at_once, settings.seed)
     packed = packing_share(lengths, settings.window, settings.seed)
     console = out()
     console.print(f"an epoch: {lengths.sum():,} tokens; padding is {padded:.1%} of what micro-batches compute")

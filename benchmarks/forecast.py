@@ -1,0 +1,100 @@
+"""The forecast against what a training then takes: peak memory above the level after imports, and the median step.
+
+Six settings each on the base that ships and on the base that is named, with the demo's rows; the forecast and the
+training, of `--steps` steps, each in a process of its own. The last line is one JSON object.
+
+    python benchmarks/forecast.py real/chat-135m.gguf
+"""
+
+from __future__ import annotations
+
+import argparse
+import importlib
+import json
+import statistics
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+
+import foldkit
+from foldkit.demo import copy_demo
+from foldkit.training.memory import forget_peak, start_torch
+
+SETTINGS = (
+    [],
+    ["train.micro_batch=2"],
+    ["train.batch=16", "train.micro_batch=16", "train.packing=false"],
+    ["train.recompute=true"],
+    ["base.weights=int8", "adapter.rank=32"],
+    ["adapter.magnitude=true", "adapter.dropout=0.1"],
+)
+# What a training is forgiven where its peak is small.
+FORGIVEN = 64e6
+
+
+def forecast(sheet_at: Path, changes: list[str]) -> dict[str, float]:
+    """Return what the forecast says."""
+    found = foldkit.forecast(foldkit.read_sheet(sheet_at, changes))
+    assert found.step_seconds is not None
+    return {"peak": found.memory.peak, "step": found.step_seconds}
+
+
+def train(sheet_at: Path, changes: list[str]) -> dict[str, float]:
+    """Return what a training took, above what is there once everything is imported."""
+    for name in ("matplotlib.figure", "pandas", "pyarrow", "safetensors.torch", "foldkit.training", "foldkit.work"):
+        importlib.import_module(name)
+    sheet = foldkit.read_sheet(sheet_at, changes)
+    foldkit.build(sheet)
+    start_torch()
+    before = forget_peak()
+    log = foldkit.read_log(foldkit.train(sheet).log)
+    rates = [step["tokens_per_second"] for step in log.of("step")]
+    tokens = [step["n_tokens"] for step in log.of("step")]
+    sizes = [b - a for a, b in zip([0, *tokens], tokens, strict=False)]
+    seconds = [size / rate for size, rate in zip(sizes, rates, strict=True)]
+    return {"peak": log.of("finished")[0]["peak_bytes"] - before, "step": statistics.median(seconds[1:])}
+
+
+def measured(kind: str, sheet_at: Path, changes: list[str]) -> dict[str, float]:
+    """Return what a process of its own prints."""
+    words = [sys.executable, __file__, str(sheet_at), "--only", kind, "--changes", json.dumps(changes)]
+    done = subprocess.run(words, check=True, capture_output=True, text=True)
+    found: dict[str, float] = json.loads(done.stdout.splitlines()[-1])
+    return found
+
+
+def main() -> None:
+    """Compare and print."""
+    parser = argparse.ArgumentParser(description=(__doc__ or "").splitlines()[0])
+    parser.add_argument("base", type=Path)
+    parser.add_argument("--steps", type=int, default=8)
+    parser.add_argument("--only", choices=("forecast", "train"))
+    parser.add_argument("--changes", default="[]")
+    options = parser.parse_args()
+    if options.only:
+        print(
+            json.dumps({"forecast": forecast, "train": train}[options.only](options.base, json.loads(options.changes)))
+        )
+        return
+    errors: dict[str, list[float]] = {"memory": [], "time": []}
+    print(f"{'base':<8}{'MB said':>9}{'MB took':>9}{'s said':>8}{'s took':>8}  settings")
+    with tempfile.TemporaryDirectory() as folder:
+        sheet_at = copy_demo(Path(folder) / "demo")
+        for name, base in (("pellam", "pellam"), (options.base.stem[:7], str(options.base.resolve()))):
+            for settings in SETTINGS:
+                own = [f"base.model='{base}'", f"train.steps={options.steps}", "train.validations=1", *settings]
+                said, took = measured("forecast", sheet_at, own), measured("train", sheet_at, own)
+                off = max(0.0, abs(said["peak"] - took["peak"]) - FORGIVEN) and abs(said["peak"] / took["peak"] - 1)
+                errors["memory"].append(off)
+                errors["time"].append(abs(said["step"] / took["step"] - 1))
+                print(
+                    f"{name:<8}{said['peak'] / 1e6:>9,.0f}{took['peak'] / 1e6:>9,.0f}"
+                    f"{said['step']:>8.2f}{took['step']:>8.2f}  {' '.join(settings) or 'as shipped'}",
+                    flush=True,
+                )
+    print(json.dumps({f"worst_{name}_error": round(max(values), 3) for name, values in errors.items()}))
+
+
+if __name__ == "__main__":
+    main()

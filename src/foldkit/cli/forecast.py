@@ -1,0 +1,89 @@
+"""`foldkit forecast`: what a training will take, before it starts."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from .common import open_sheet, out, sheet_options, show_table
+
+if TYPE_CHECKING:
+    from foldkit.training import Forecast
+
+
+@click.command(epilog="Example: foldkit forecast --set base.weights=stored --set train.micro_batch=auto")
+@sheet_options
+def forecast(sheet_file: Path, changes: tuple[str, ...]) -> None:
+    """Say what a training will take: tokens, steps, memory by part, time; exit code 1 where it does not fit."""
+    from foldkit.work import forecast as forecast_of
+
+    found = forecast_of(open_sheet(sheet_file, changes))
+    _show_counts(found)
+    _show_memory(found)
+    if not found.fits:
+        _show_changes(found)
+        sys.exit(1)
+    _show_time(found)
+
+
+def _show_counts(found: Forecast) -> None:
+    share = found.n_trainable / found.n_base
+    out().print(
+        f"{found.n_trainable:,} trainable numbers beside {found.n_base:,} frozen ({share:.1%})\n"
+        f"{found.n_steps:,} steps, {found.n_tokens:,} tokens, {found.n_learned:,} of them learned; "
+        f"{found.micro_batch} examples at once",
+        soft_wrap=True,
+    )
+
+
+def _show_memory(found: Forecast) -> None:
+    memory = found.memory
+    says = {
+        "weights": "of the base, as they are held",
+        "adapter": "and its gradient",
+        "optimiser": "its moments, and the average where one is kept",
+        "activations": "kept for the way back by the largest pass",
+        "logits": "a chunk of them, and the stream before them",
+        "scratch": "what stands for a moment",
+        "overhead": "gaps that the allocator leaves, buffers of libraries"
+        + (" (measured)" if found.fits else " (a guess)"),
+    }
+    lines = [(name, _megabytes(getattr(memory, name)), text) for name, text in says.items()]
+    lines.append(("peak", _megabytes(memory.peak), f"of {_megabytes(found.free_bytes)} free"))
+    show_table(out(), ("memory", "MB", ""), lines)
+
+
+def _show_time(found: Forecast) -> None:
+    assert found.step_seconds is not None
+    assert found.seconds is not None
+    assert found.first_check_seconds is not None
+    rate = found.n_tokens / found.n_steps / found.step_seconds
+    out().print(
+        f"a step about {found.step_seconds:.2f} s ({rate:,.0f} tokens/s), the first validation after "
+        f"{_clock(found.first_check_seconds)}, all of it about {_clock(found.seconds)}",
+        soft_wrap=True,
+    )
+
+
+def _show_changes(found: Forecast) -> None:
+    console = out()
+    console.print("! it does not fit; what takes less, the least harm first, each with all before it:")
+    for change in found.changes:
+        fits = "fits" if change.peak <= found.safe_bytes else "not yet"
+        console.print(
+            f"  --set {change.setting}: {_megabytes(change.peak)} MB, {fits}; costs {change.costs}", soft_wrap=True
+        )
+    console.print("  then a smaller base, or rows of fewer tokens", soft_wrap=True)
+
+
+def _megabytes(n_bytes: float) -> str:
+    return f"{n_bytes / 1e6:,.0f}"
+
+
+def _clock(seconds: float) -> str:
+    if seconds < 90:
+        return f"{seconds:.0f} s"
+    return f"{seconds / 60:.0f} min" if seconds < 5400 else f"{seconds / 3600:.1f} h"

@@ -1,0 +1,130 @@
+"""Bytes that a training takes, by part, from shapes and from what one small pass keeps for its way back."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import torch
+from torch import Tensor
+
+from foldkit.adapters.attaching import Adapter
+from foldkit.models.decoder import Decoder
+from foldkit.models.freeing import give_back
+from foldkit.models.held import Held
+from foldkit.models.held.contract import CHUNK
+from foldkit.models.likelihood import LOGITS_AT_ONCE, Batch
+
+from .settings import TrainSettings
+
+# Copies of a chunk of logits that stand side by side: themselves, and their gradient.
+_LOGITS_COPIES = 2
+# What is taken beside all parts while nothing is measured: libraries' own buffers, and gaps between what is kept.
+_BUFFERS, _GAPS = 60e6, 0.2
+
+
+@dataclass(frozen=True)
+class PassCost:
+    """Bytes that a pass keeps for its way back: so many a token, and so many a pair of tokens of one example."""
+
+    per_token: float
+    per_pair: float
+
+    def of(self, batch: Batch) -> float:
+        """Return the bytes of a batch."""
+        lengths = batch.lengths if batch.packed else [batch.ids.shape[1]] * len(batch.lengths)
+        return sum(self.per_token * n + self.per_pair * n * n for n in lengths)
+
+
+def pass_cost(decoder: Decoder, ids: Sequence[int]) -> PassCost:
+    """Measure what an example of these ids keeps, whole and its first half, and divide it between tokens and pairs."""
+    whole, half = len(ids), max(1, len(ids) // 2)
+    kept = kept_bytes(decoder, ids)
+    if half == whole:
+        return PassCost(kept / whole, 0.0)
+    kept_half = kept_bytes(decoder, ids[:half])
+    per_pair = max(0.0, (kept / whole - kept_half / half) / (whole - half))
+    return PassCost(kept / whole - per_pair * whole, per_pair)
+
+
+def kept_bytes(decoder: Decoder, ids: Sequence[int]) -> int:
+    """Return the bytes that the decoder keeps for its way back from these ids, weights not among them."""
+    own = {_storage(value) for value in (*decoder.parameters(), *decoder.buffers())}
+    kept: dict[int, int] = {}
+
+    def note(value: Tensor) -> Tensor:
+        if (place := _storage(value)) not in own:
+            kept[place] = value.untyped_storage().nbytes()
+        return value
+
+    recompute, decoder.recompute = decoder.recompute, False
+    with torch.random.fork_rng(devices=[]), torch.autograd.graph.saved_tensors_hooks(note, lambda value: value):
+        decoder.train()
+        stream = decoder(torch.tensor([list(ids)], device=decoder.device), lengths=(len(ids),))
+        decoder.eval()
+        del stream
+    decoder.recompute = recompute
+    give_back()
+    return sum(kept.values())
+
+
+def _storage(value: Tensor) -> int:
+    return value.untyped_storage().data_ptr()
+
+
+@dataclass(frozen=True)
+class Memory:
+    """Bytes at the peak of a training, by part; what is always there comes first."""
+
+    weights: float
+    adapter: float
+    optimiser: float
+    activations: float
+    logits: float
+    scratch: float
+    overhead: float
+
+    @property
+    def peak(self) -> float:
+        """Bytes of all parts, above what the process holds before a base is opened."""
+        return self.known + self.overhead
+
+    @property
+    def known(self) -> float:
+        """Bytes of the parts that follow from shapes; `overhead` is the allocator's gaps, and libraries' buffers."""
+        return self.weights + self.adapter + self.optimiser + self.activations + self.logits + self.scratch
+
+
+def memory_of(
+    decoder: Decoder, adapter: Adapter, settings: TrainSettings, cost: PassCost, passes: Sequence[Batch]
+) -> Memory:
+    """Return the peak of a training whose largest pass is among these."""
+    trained = sum(value.numel() * value.element_size() for value in adapter.parameters)
+    added = sum(value.numel() * value.element_size() for value in adapter.tensors().values())
+    everything = (*decoder.parameters(), *decoder.buffers())
+    weights = sum(value.numel() * value.element_size() for value in everything) - added
+    largest = max(passes, key=cost.of)
+    activations, size = cost.of(largest), decoder.norm.weight.element_size()
+    n_tokens, spec = largest.ids.numel(), decoder.spec
+    if settings.recompute:
+        activations = activations / spec.n_layers + spec.n_layers * n_tokens * spec.d_model * size
+    n_learned = max(piece.n_learned for piece in passes)
+    n_rows = min(n_learned, max(1, LOGITS_AT_ONCE // spec.vocab_size))
+    logits = n_rows * spec.vocab_size * size * _LOGITS_COPIES + 2 * n_learned * spec.d_model * size
+    return Memory(
+        weights,
+        added + trained,  # the gradient
+        (2 + bool(settings.averaging)) * trained,
+        activations,
+        logits,
+        max(_back_scratch(decoder, n_tokens, size), 2 * trained),
+        _BUFFERS + _GAPS * activations,
+    )
+
+
+def _back_scratch(decoder: Decoder, n_tokens: int, size: int) -> float:
+    """Return bytes that stand for a moment on the way back: gradients within an MLP, and a held matrix expanded."""
+    spec = decoder.spec
+    within = n_tokens * (4 * spec.d_ff + 3 * spec.d_model) * size
+    held = [module for module in decoder.modules() if isinstance(module, Held)]
+    return within + max((min(CHUNK, module.n_rows) * module.width * size for module in held), default=0)

@@ -1,0 +1,229 @@
+"""What a training will take, said before it starts: tokens, steps, memory by part, time, and what to change."""
+
+from __future__ import annotations
+
+import dataclasses
+import functools
+import itertools
+import statistics
+import time
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+
+import torch
+
+from foldkit.adapters.attaching import Adapter
+from foldkit.datasets import Example
+from foldkit.models.decoder import Decoder
+from foldkit.models.likelihood import Batch
+
+from .batches import batches, count_steps, micro_batches
+from .costs import Memory, PassCost, memory_of, pass_cost
+from .memory import peak_bytes
+from .objective import mean_loss
+from .schedule import check_steps
+from .settings import TrainSettings
+from .stepping import Stepper
+
+# Passes of about so many tokens are as fast as longer ones.
+_ENOUGH_TOKENS = 1000
+# How many steps are looked at for the largest pass, and how many are measured.
+_LOOKED_AT, _MEASURED = 200, 3
+# The part of free memory that a training may take before it is said not to fit.
+_SAFE = 0.9
+
+
+@dataclass(frozen=True)
+class Change:
+    """A change of settings that takes less memory, what it costs, and the peak with it and all before it."""
+
+    setting: str
+    costs: str
+    peak: float
+
+
+@dataclass(frozen=True)
+class Forecast:
+    """Counts are of the whole training; bytes above what the process holds before a base is opened.
+
+    `seconds`, `step_seconds` (of a step of median size) and `first_check_seconds` (to the end of the first validation)
+    are None where the steps to measure would not fit.
+    """
+
+    n_trainable: int
+    n_base: int
+    n_steps: int
+    n_tokens: int
+    n_learned: int
+    micro_batch: int
+    memory: Memory
+    free_bytes: int
+    step_seconds: float | None
+    seconds: float | None
+    first_check_seconds: float | None
+    changes: tuple[Change, ...]
+
+    @property
+    def fits(self) -> bool:
+        """Say whether the peak is within what may be taken."""
+        return self.memory.peak <= self.safe_bytes
+
+    @property
+    def safe_bytes(self) -> float:
+        """What may be taken of the free bytes."""
+        return _SAFE * self.free_bytes
+
+
+def forecast(
+    decoder: Decoder,
+    adapter: Adapter,
+    train: Sequence[Example],
+    validation: Sequence[Example],
+    settings: TrainSettings,
+    free_bytes: int,
+    level: int = 0,
+) -> Forecast:
+    """Measure a small pass and, where the peak fits into the free bytes, a few steps; the adapter stays as it was.
+
+    `level` is what the process held before the base was opened, since when its peak must have been counted; without it
+    the overhead is a guess.
+    """
+    cost = pass_cost(decoder, max(train, key=lambda example: len(example.ids)).ids)
+    settings = with_micro_batch(settings, decoder, adapter, train, cost, free_bytes)
+    n_steps, n_epoch = count_steps([len(example.ids) for example in train], settings)
+    steps = list(_first_steps(train, settings, min(n_steps, _LOOKED_AT)))
+    memory = _memory(decoder, adapter, steps, settings, cost)
+    share = n_steps / len(steps)
+    found = Forecast(
+        adapter.n_parameters,
+        decoder.n_parameters - adapter.n_parameters,
+        n_steps,
+        round(share * sum(map(_n_tokens, steps))),
+        round(share * sum(example.n_learned for step in steps for example in step)),
+        settings.n_micro,
+        memory,
+        free_bytes,
+        None,
+        None,
+        None,
+        tuple(_changes(decoder, adapter, steps, settings, cost)),
+    )
+    if not found.fits:
+        return found
+    per_token = _seconds_per_token(decoder, adapter, steps, settings, cost)
+    if level and (taken := peak_bytes() - level) > 0:
+        memory = dataclasses.replace(memory, overhead=max(0.0, taken - memory.known))
+    pieces = micro_batches(validation, settings)
+    n_checked = sum(piece.ids.numel() for piece in pieces)
+    check = _seconds_of(lambda: mean_loss(decoder, pieces[:1])) / pieces[0].ids.numel() * n_checked
+    step = per_token * statistics.median(map(_n_tokens, steps))
+    due = check_steps(n_steps, n_epoch, settings)
+    seconds = per_token * found.n_tokens + len(due) * check
+    mean_step = per_token * found.n_tokens / n_steps
+    return dataclasses.replace(
+        found, memory=memory, step_seconds=step, seconds=seconds, first_check_seconds=min(due) * mean_step + check
+    )
+
+
+def with_micro_batch(
+    settings: TrainSettings,
+    decoder: Decoder,
+    adapter: Adapter,
+    train: Sequence[Example],
+    cost: PassCost,
+    free_bytes: int,
+) -> TrainSettings:
+    """Choose the micro-batch where the settings leave it open: the smallest of fast passes, halved until it fits."""
+    if settings.micro_batch != "auto":
+        return settings
+    tokens = statistics.median(len(example.ids) for example in train)
+    most = max(settings.batch, 1)
+    size = next((n for n in _powers(most) if n * tokens >= _ENOUGH_TOKENS), most)
+    n_steps, _ = count_steps([len(example.ids) for example in train], dataclasses.replace(settings, micro_batch=1))
+    steps = list(_first_steps(train, settings, min(n_steps, _LOOKED_AT)))
+    while True:
+        tried = dataclasses.replace(settings, micro_batch=size)
+        if size == 1 or _memory(decoder, adapter, steps, tried, cost).peak <= _SAFE * free_bytes:
+            return tried
+        size //= 2
+
+
+def _powers(most: int) -> Iterator[int]:
+    return itertools.takewhile(lambda n: n <= most, (2**power for power in itertools.count()))
+
+
+def _first_steps(train: Sequence[Example], settings: TrainSettings, n_steps: int) -> Iterator[list[Example]]:
+    lengths = [len(example.ids) for example in train]
+    for indices in itertools.islice(batches(lengths, settings), n_steps):
+        yield [train[index] for index in indices]
+
+
+def _n_tokens(step: Sequence[Example]) -> int:
+    return sum(len(example.ids) for example in step)
+
+
+def _memory(
+    decoder: Decoder, adapter: Adapter, steps: Sequence[Sequence[Example]], settings: TrainSettings, cost: PassCost
+) -> Memory:
+    passes = [piece for step in steps for piece in micro_batches(step, settings)]
+    return memory_of(decoder, adapter, settings, cost, passes)
+
+
+def _changes(
+    decoder: Decoder, adapter: Adapter, steps: Sequence[Sequence[Example]], settings: TrainSettings, cost: PassCost
+) -> Iterator[Change]:
+    """Yield what takes less memory, the least harm first; what changes nothing but time before what changes results."""
+    if settings.n_micro > 1:
+        settings = dataclasses.replace(settings, micro_batch=1)
+        yield Change("train.micro_batch=1", "time", _memory(decoder, adapter, steps, settings, cost).peak)
+    if not settings.recompute:
+        settings = dataclasses.replace(settings, recompute=True)
+        yield Change("train.recompute=true", "a third more time", _memory(decoder, adapter, steps, settings, cost).peak)
+    least = _memory(decoder, adapter, steps, settings, cost)
+    n_matrices = decoder.n_parameters - adapter.n_parameters
+    for weights, n_bytes, costs in (("int8", 1.01, "a little exactness"), ("nf4", 0.53, "some exactness")):
+        held = n_bytes * n_matrices
+        if held < 0.9 * least.weights:
+            yield Change(f"base.weights={weights}", costs, least.peak - least.weights + held)
+
+
+def _seconds_per_token(
+    decoder: Decoder,
+    adapter: Adapter,
+    steps: Sequence[Sequence[Example]],
+    settings: TrainSettings,
+    cost: PassCost,
+) -> float:
+    """Return the median time a token of three steps of about median size, made after the one with the largest pass.
+
+    The adapter is put back afterwards.
+    """
+    before = {name: value.clone() for name, value in adapter.tensors().items()}
+    divided = [micro_batches(step, settings) for step in steps]
+    largest = max(divided, key=lambda passes: max(map(cost.of, passes)))
+    middle = sorted(divided, key=_n_ids)[len(divided) // 2 :][:_MEASURED]
+    found = []
+    with torch.random.fork_rng(devices=[]):
+        stepper, recompute = Stepper(decoder, adapter, settings), decoder.recompute
+        decoder.recompute = settings.recompute
+        for passes in (largest, *middle):
+            seconds = _seconds_of(functools.partial(_one_step, stepper, passes))
+            found.append(seconds / sum(sum(piece.lengths) for piece in passes))
+        decoder.recompute = recompute
+    adapter.copy_from(before)
+    return statistics.median(found[1:])  # the first one also makes what is made once
+
+
+def _n_ids(passes: Sequence[Batch]) -> int:
+    return sum(piece.ids.numel() for piece in passes)
+
+
+def _one_step(stepper: Stepper, passes: Sequence[Batch]) -> None:
+    stepper.gradient(passes)
+    stepper.update(0.0)
+
+
+def _seconds_of(action: Callable[[], object]) -> float:
+    start = time.perf_counter()
+    action()
+    return time.perf_counter() - start

@@ -1,0 +1,140 @@
+"""What is said before a training: bytes, counts, and the rates that were tried."""
+
+from __future__ import annotations
+
+import dataclasses
+import itertools
+
+import pytest
+import torch
+
+from foldkit.adapters import Adapter, AdapterSettings, attach
+from foldkit.datasets import Example
+from foldkit.formats import UsageError
+from foldkit.models import Decoder, pack
+from foldkit.training import (
+    Memory,
+    Stepped,
+    TrainSettings,
+    TriedRate,
+    forecast,
+    micro_batches,
+    pass_cost,
+    rate_search,
+    suggested_rate,
+    train_adapter,
+    try_rates,
+)
+from foldkit.training.costs import kept_bytes, memory_of
+
+from ..conftest import tiny_decoder
+
+SETTINGS = TrainSettings(epochs=2, batch=4, micro_batch=2, validations=2)
+
+
+def parts(**changes: object) -> tuple[Decoder, Adapter]:
+    decoder = tiny_decoder(torch.float32)
+    decoder.spec = dataclasses.replace(decoder.spec, **changes)  # type: ignore[arg-type]
+    for layer in decoder.layers:
+        layer.attention.cap = decoder.spec.attention_cap
+    return decoder, attach(decoder, AdapterSettings(rank=4))
+
+
+@pytest.mark.parametrize("cap", [0.0, 30.0])
+def test_bytes_of_a_pass_follow_from_those_of_one_example(examples: list[Example], cap: float) -> None:
+    """Within 3% of what is kept; where attention keeps its weights, by pairs: by tokens alone it is too few."""
+    decoder, _ = parts(attention_cap=cap)
+    longest = max(examples, key=lambda example: len(example.ids))
+    cost = pass_cost(decoder, longest.ids * 4)
+    assert (cost.per_pair > 0) == (cap > 0)
+    long = tuple(range(160))
+    assert cost.of(pack([long], [[True] * 160])) == pytest.approx(kept_bytes(decoder, long), rel=0.03)
+    if cap:
+        assert cost.per_token * 160 < 0.8 * kept_bytes(decoder, long)
+
+
+def test_memory_by_part_follows_the_settings(examples: list[Example]) -> None:
+    """By hand: two moments and a gradient of four bytes a number; fewer bytes with smaller passes or recomputing."""
+    decoder, adapter = parts()
+    cost = pass_cost(decoder, examples[0].ids)
+
+    def memory(settings: TrainSettings) -> Memory:
+        return memory_of(decoder, adapter, settings, cost, micro_batches(examples, settings))
+
+    plain = memory(SETTINGS)
+    assert plain.optimiser == 8 * adapter.n_parameters == plain.adapter
+    assert plain.weights == 4 * (decoder.n_parameters - adapter.n_parameters)
+    averaged = dataclasses.replace(SETTINGS, averaging=0.9)
+    assert (
+        memory_of(decoder, adapter, averaged, cost, micro_batches(examples, averaged)).optimiser
+        == 1.5 * plain.optimiser
+    )
+    for changes in ({"micro_batch": 1}, {"recompute": True}):
+        less = memory(dataclasses.replace(SETTINGS, **changes))  # type: ignore[arg-type]
+        assert less.activations < plain.activations
+        assert less.weights == plain.weights
+
+
+def test_a_forecast_counts_what_a_training_then_does(examples: list[Example]) -> None:
+    """Steps and tokens exactly; adapter and random state stay as they were; times are there."""
+    decoder, adapter = parts()
+    before, state = [f.detach().clone() for f in adapter.parameters], torch.get_rng_state()
+    found = forecast(decoder, adapter, examples, examples[:3], SETTINGS, 10**9)
+    assert found.fits
+    assert not found.changes or found.changes[0].peak <= found.memory.peak
+    assert all(torch.equal(a, b) for a, b in zip(before, adapter.parameters, strict=True))
+    assert torch.equal(state, torch.get_rng_state())
+    steps = [e for e in train_adapter(decoder, adapter, examples, examples[:3], SETTINGS) if isinstance(e, Stepped)]
+    assert (found.n_steps, found.n_tokens) == (len(steps), steps[-1].n_tokens)
+    assert found.n_learned == 2 * sum(example.n_learned for example in examples)
+    assert found.seconds is not None
+    assert found.first_check_seconds is not None
+    assert 0 < found.first_check_seconds < found.seconds
+
+
+def test_what_does_not_fit_is_said_before_it_is_tried(examples: list[Example]) -> None:
+    """No step is measured; the changes take less and less; the micro-batch is chosen by what is free."""
+    decoder, adapter = parts()
+    found = forecast(decoder, adapter, examples, examples[:3], SETTINGS, 1000)
+    assert not found.fits
+    assert found.seconds is None
+    peaks = [found.memory.peak, *(change.peak for change in found.changes)]
+    assert peaks == sorted(peaks, reverse=True)
+    assert [change.setting.partition("=")[0] for change in found.changes] == [
+        "train.micro_batch",
+        "train.recompute",
+        "base.weights",
+        "base.weights",
+    ]
+    auto = dataclasses.replace(SETTINGS, micro_batch="auto", batch=8)
+    assert forecast(decoder, adapter, examples, examples[:3], auto, 10**9).micro_batch == 8
+    assert forecast(decoder, adapter, examples, examples[:3], auto, 1000).micro_batch == 1
+    with pytest.raises(UsageError, match="micro_batch"):
+        TrainSettings(micro_batch="some")
+    with pytest.raises(ValueError, match="still to be chosen"):
+        micro_batches(examples, auto)
+
+
+def test_rates_grow_until_the_loss_runs_away(examples: list[Example], monkeypatch: pytest.MonkeyPatch) -> None:
+    """Each the same number of times the one before; the adapter is put back; the loss fell before it ran away."""
+    decoder, adapter = parts()
+    before = [factor.detach().clone() for factor in adapter.parameters]
+    monkeypatch.setattr(rate_search, "_AWAY", 1.2)
+    tried = list(try_rates(decoder, adapter, examples, SETTINGS, 40))
+    ratios = {round(b.learning_rate / a.learning_rate, 6) for a, b in itertools.pairwise(tried)}
+    assert ratios == {round(1e6 ** (1 / 39), 6)}
+    assert tried[0].learning_rate == 1e-6
+    assert len(tried) < 40
+    assert all(torch.equal(a, b) for a, b in zip(before, adapter.parameters, strict=True))
+    assert min(one.smoothed_loss for one in tried) < 0.8 * tried[0].smoothed_loss
+    assert tried[-1].smoothed_loss > 1.2 * min(one.smoothed_loss for one in tried)
+
+
+@pytest.mark.parametrize(
+    ("losses", "expected"),
+    [([3, 2, 1, 4, 9], 1e-4), ([3, 2.9, 2.95, 3, 3], None), ([3, 2, float("nan")], 1e-5), ([float("nan")], None)],
+)
+def test_the_suggestion_is_a_third_of_the_lowest(losses: list[float], expected: float | None) -> None:
+    """By hand; none where no rate lowered the loss by a tenth."""
+    tried = [TriedRate(step, 3 * 10.0 ** (step - 6), loss, loss) for step, loss in enumerate(losses)]
+    assert suggested_rate(tried) == (pytest.approx(expected) if expected else None)
