@@ -57,8 +57,7 @@ def decoder() -> Decoder:
     return tiny_decoder()
 
 
-@pytest.fixture
-def examples() -> list[Example]:
+def ten_examples() -> list[Example]:
     """Return ten examples of different lengths, the last few tokens of each learned."""
     rng = random.Random(5)
     made = []
@@ -67,6 +66,12 @@ def examples() -> list[Example]:
         ids = tuple(rng.randrange(320) for _ in range(n_prompt + n_reply))
         made.append(Example(row, ids, ((n_prompt, n_prompt + n_reply),)))
     return made
+
+
+@pytest.fixture
+def examples() -> list[Example]:
+    """Return ten examples of different lengths, the last few tokens of each learned."""
+    return ten_examples()
 
 
 @pytest.fixture(scope="session")

@@ -17,6 +17,12 @@ if TYPE_CHECKING:
         check as check,
     )
     from .work import (
+        find_rate as find_rate,
+    )
+    from .work import (
+        forecast as forecast,
+    )
+    from .work import (
         lint as lint,
     )
     from .work import (
@@ -54,6 +60,8 @@ __getattr__, __all__ = lazy_door(
         "work": (
             "build",
             "check",
+            "find_rate",
+            "forecast",
             "lint",
             "open_asked",
             "open_inputs",

@@ -11,6 +11,7 @@ import time
 from pathlib import Path
 
 import pexpect
+import psutil
 import pytest
 
 import foldkit
@@ -146,14 +147,14 @@ def test_a_conversation_from_lines(work_folder: Path) -> None:
         "known: question",
         "temperature 0.5",
         "of 256 tokens of context",
-        "! --run: run: expected a run of this sheet, found 'none'",
+        "! --adapter: run: expected a run of this sheet, found 'none'",
     ):
         assert said in done.stderr, said
     alone = call("ask", "wind 5?", "--base-only", "--max-tokens", "2", cwd=work_folder)
     assert (alone.returncode, alone.stderr) == (0, "(cut after 2 tokens: --max-tokens)\n")
-    unasked = call("ask", "--base-only", cwd=work_folder, typed="/both\n/adapter\n/adapter run-001\n")
+    unasked = call("ask", "--base-only", cwd=work_folder, typed="/both\n/adapter\n/adapter run-001=0.5\n")
     assert unasked.stderr.count("open one: /adapter RUN") == 2
-    assert "adapter will answer: run-001" in unasked.stderr
+    assert "adapter will answer: run-001=0.5" in unasked.stderr
     (work_folder / "one.jsonl").write_text('{"question": "wind 1?"}\n')
     filed = call("ask", "--base-only", "--file", "one.jsonl", "--max-tokens", "2", cwd=work_folder)
     assert filed.stdout == "answers of base in answers.jsonl\n"
@@ -184,6 +185,51 @@ def test_ctrl_c_in_a_training_saves_and_it_goes_on(work_folder: Path) -> None:
     assert "of them made before" in resumed.stderr
     assert "best validation loss" in resumed.stdout
     assert foldkit.read_log(log).series("step", "loss")[0] == list(range(1, 151))
+
+
+def test_processes_end_together_and_keep_what_was_done(work_folder: Path) -> None:
+    """One is killed: the first saves and says so, the launcher says which; the training goes on, by as many alone."""
+    words = ["train", "--processes", "2", "--set", "train.steps=3000", "--set", "train.micro_batch=2"]
+    words += ["--set", "train.checkpoint_every=2000"]
+    child = subprocess.Popen(
+        [sys.executable, "-m", "foldkit", *words],
+        cwd=work_folder,
+        stderr=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+        text=True,
+    )
+    log = work_folder / "runs" / "run-001" / "log.jsonl"
+    while child.poll() is None and not (log.exists() and '"step": 3,' in log.read_text()):
+        time.sleep(0.02)
+    (second,) = [p for p in psutil.Process(child.pid).children() if p.environ()["RANK"] == "1"]
+    second.kill()
+    _, stderr = child.communicate(timeout=60)
+    assert child.returncode == 1
+    assert "another process of this training has ended" in stderr
+    assert "process 1 of 2 was ended by SIGKILL" in stderr
+    (kept,) = (work_folder / "runs" / "run-001" / "checkpoints").iterdir()
+    assert kept.stem in stderr.replace("step ", "step-") or int(kept.stem[5:]) >= 3
+    alone = call("train", "--resume", cwd=work_folder)
+    assert (alone.returncode, "processes: expected 2, found 1" in alone.stderr) == (1, True), alone.stderr
+    ended = foldkit.read_log(log).of("failed")
+    assert "go on with --resume" in ended[0]["reason"]
+
+
+def test_a_forecast_and_a_search_for_a_rate(work_folder: Path) -> None:
+    """Counts, memory and time on standard output; a rate with its picture, and no run made by it."""
+    said = call("forecast", "--set", "train.micro_batch=auto", cwd=work_folder)
+    assert said.returncode == 0, said.stderr
+    for word in ("trainable numbers", "14 steps", "activations", "peak", "first validation after"):
+        assert word in said.stdout, word
+    found = call("train", "--find-rate", "--set", "train.batch=8", cwd=work_folder)
+    assert found.returncode == 0, found.stderr
+    assert "suggested: foldkit train --set train.learning_rate=" in found.stdout
+    assert "60 of 60" in found.stderr
+    assert {path.name for path in (work_folder / "runs" / "rates-001").iterdir()} == {"rates.jsonl", "rates.png"}
+    trained = call("train", "--set", "train.micro_batch=auto", "--set", "train.steps=2", cwd=work_folder)
+    assert "! micro_batch is 4" in trained.stdout
+    sheet = json.loads((work_folder / "runs" / "run-001" / "sheet.json").read_text())
+    assert sheet["train"]["micro_batch"] == 4
 
 
 def test_ctrl_c_in_an_answer_keeps_what_came(work_folder: Path) -> None:

@@ -38,6 +38,7 @@ from foldkit.training import (
 )
 from foldkit.training.batches import batches, first_fit
 from foldkit.training.schedule import check_steps
+from foldkit.training.settings import BEST_BY
 
 from ..conftest import tiny_decoder
 from ..models.oracle import logits as oracle_logits
@@ -123,7 +124,7 @@ def test_losses_in_chunks_are_those_of_whole_logits(
     examples: list[Example], smoothing: float, trained_head: bool, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """Loss, hits and gradients, to the stream and to a trained head, in chunks of three rows; float64 to 1e-9."""
-    monkeypatch.setattr(likelihood, "_LOGITS_AT_ONCE", 3 * 320)
+    monkeypatch.setattr(likelihood, "LOGITS_AT_ONCE", 3 * 320)
     decoder = tiny_decoder(tied_head=False)
     assert decoder.head is not None
     decoder.head.requires_grad_(requires_grad=trained_head)
@@ -343,6 +344,21 @@ def test_a_training_ends_early_when_it_is_told_to(examples: list[Example]) -> No
     assert of(short, Checked)[-1].step == end.step
     asked, _ = run(examples, SETTINGS, stop=iter([False, False, True]).__next__)
     assert (of(asked, Finished)[0].reason, of(asked, Due)[-1].step, len(of(asked, Stepped))) == ("stopped", 3, 3)
+
+
+@pytest.mark.parametrize("figure", BEST_BY)
+def test_the_best_is_by_the_figure_that_was_named(examples: list[Example], figure: str) -> None:
+    """The validation whose figure, or that of the step before it, is the least, or the most where that is better."""
+    events, _ = run(examples, dataclasses.replace(SETTINGS, best_by=figure, validate_every=2, learning_rate=0.3))
+    own = {"loss": "validation_loss", "accuracy": "validation_accuracy"}
+    named = {"train_loss": "loss", "train_accuracy": "token_accuracy"}
+    steps = {event.step: event for event in of(events, Stepped)}
+    if figure in own:
+        found = {check.step: getattr(check, own[figure]) for check in of(events, Checked)}
+    else:
+        found = {check.step: getattr(steps[check.step], named.get(figure, figure)) for check in of(events, Checked)}
+    best = (max if BEST_BY[figure] else min)(found, key=found.__getitem__)
+    assert of(events, Finished)[0].best_step == best
 
 
 def test_what_is_only_for_training_leaves_validation_alone(examples: list[Example]) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import os
 import signal
 import sys
 from collections.abc import Callable, Iterator, Mapping
@@ -17,7 +18,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from foldkit.runs import RunFolder
-    from foldkit.training import TrainEvent
+    from foldkit.training import TrainEvent, TriedRate
     from foldkit.work import Sheet
 
 
@@ -33,18 +34,44 @@ if TYPE_CHECKING:
     metavar="[RUN]",
     help="Go on with a run that was stopped, the newest by default, by its own sheet.",
 )
-def train(sheet_file: Path, changes: tuple[str, ...], name: str, resumed: str | None) -> None:
+@click.option("--find-rate", "rates", is_flag=True, help="Try growing learning rates, suggest one, and train nothing.")
+@click.option("--processes", type=click.IntRange(1), default=1, help="So many processes on this machine share a step.")
+def train(
+    sheet_file: Path, changes: tuple[str, ...], name: str, resumed: str | None, rates: bool, processes: int
+) -> None:
     """Train an adapter into a new folder under runs/; Ctrl-C saves and stops, --resume goes on."""
     from foldkit.formats import UsageError
+    from foldkit.work import take_part
 
     sheet = open_sheet(sheet_file, changes)
+    if rates:
+        _find_rate(sheet)
+        return
     if resumed is not None and (changes or name):
         raise UsageError(
             "--resume", "other options", "none, for a run has its own sheet", changes or name, "leave them out"
         )
-    run = train_with_progress(sheet, name, find_run(sheet, resumed) if resumed is not None else None)
+    run_at = find_run(sheet, resumed) if resumed is not None else None
+    if processes > 1:
+        sys.exit(_together(sheet_file, changes, name, run_at, processes))
+    if int(os.environ.get("RANK", "0")) > 0:
+        signal.signal(signal.SIGINT, signal.SIG_IGN)  # the first process hears it, and the others follow it
+        take_part(sheet, run_at)
+        return
+    run = train_with_progress(sheet, name, run_at)
     if show_run(run) == "stopped":
         sys.exit(130)
+
+
+def _together(sheet_file: Path, changes: tuple[str, ...], name: str, run: RunFolder | None, n_processes: int) -> int:
+    """Run the same training in several processes and return the exit code."""
+    from .processes import in_processes
+
+    words = ["train", "--sheet", str(sheet_file)]
+    words += [word for change in changes for word in ("--set", change)]
+    words += ["--name", name] if name else []
+    words += ["--resume", run.path.name] if run else []
+    return in_processes(words, n_processes)
 
 
 def train_with_progress(sheet: Sheet, name: str = "", resumed: RunFolder | None = None) -> RunFolder:
@@ -60,6 +87,22 @@ def train_with_progress(sheet: Sheet, name: str = "", resumed: RunFolder | None 
         if resumed:
             return resume(resumed, listen, stop=asked)
         return train_run(sheet, name, listen, stop=asked)
+
+
+def _find_rate(sheet: Sheet) -> None:
+    """Try rates with a line for each on standard error, then print the suggestion."""
+    from foldkit.work import find_rate
+
+    def tell(one: TriedRate, most: int) -> None:
+        err().print(f"{one.step:>3} of {most}  rate {one.learning_rate:.1e}  loss {one.loss:.3f}", soft_wrap=True)
+
+    found, console = find_rate(sheet, tell), out()
+    console.print(f"picture {found.picture}", soft_wrap=True, markup=False)
+    if found.rate is None:
+        console.print("no rate lowered the loss by a tenth: look at the rows first (foldkit look)", soft_wrap=True)
+        return
+    said = f"suggested: foldkit train --set train.learning_rate={found.rate:.1e}"
+    console.print(f"{said}  (the sheet has {sheet.train.learning_rate:.1e})", soft_wrap=True, markup=False)
 
 
 @contextlib.contextmanager

@@ -11,6 +11,8 @@ if TYPE_CHECKING:
     from .checkpoints import read_checkpoint as read_checkpoint
     from .checkpoints import saved_checkpoints as saved_checkpoints
     from .checkpoints import write_checkpoint as write_checkpoint
+    from .costs import Memory as Memory
+    from .costs import pass_cost as pass_cost
     from .events import (
         Checked as Checked,
     )
@@ -32,8 +34,15 @@ if TYPE_CHECKING:
     from .events import (
         TrainEvent as TrainEvent,
     )
+    from .forecasting import Change as Change
+    from .forecasting import Forecast as Forecast
+    from .forecasting import forecast as forecast
+    from .forecasting import with_micro_batch as with_micro_batch
     from .loop import train_adapter as train_adapter
     from .objective import summed_loss as summed_loss
+    from .rate_search import TriedRate as TriedRate
+    from .rate_search import suggested_rate as suggested_rate
+    from .rate_search import try_rates as try_rates
     from .schedule import rate_at as rate_at
     from .settings import TrainSettings as TrainSettings
     from .state import Snapshot as Snapshot
@@ -43,9 +52,12 @@ __getattr__, __all__ = lazy_door(
     {
         "batches": ("count_steps", "epoch_order", "micro_batches"),
         "checkpoints": ("read_checkpoint", "saved_checkpoints", "write_checkpoint"),
+        "costs": ("Memory", "pass_cost"),
         "events": ("Checked", "Due", "Finished", "Skipped", "Started", "Stepped", "TrainEvent"),
+        "forecasting": ("Change", "Forecast", "forecast", "with_micro_batch"),
         "loop": ("train_adapter",),
         "objective": ("summed_loss",),
+        "rate_search": ("TriedRate", "suggested_rate", "try_rates"),
         "schedule": ("rate_at",),
         "settings": ("TrainSettings",),
         "state": ("Snapshot",),

@@ -55,14 +55,16 @@ def count_steps(lengths: Sequence[int], settings: TrainSettings) -> tuple[int, i
     return settings.steps or max(1, round(settings.epochs * n_epoch)), n_epoch
 
 
-def micro_batches(examples: Sequence[Example], settings: TrainSettings) -> list[Batch]:
-    """Divide a batch into passes of about `micro_batch` examples: packed by first fit, or padded by like length."""
-    n_passes = math.ceil(len(examples) / settings.micro_batch)
+def micro_batches(examples: Sequence[Example], settings: TrainSettings, n_processes: int = 1) -> list[Batch]:
+    """Divide a batch into passes of about `micro_batch` examples: packed by first fit, or padded by like length.
+
+    Where processes share the passes, there are as many as processes, if there are examples enough.
+    """
+    n_passes = min(len(examples), max(n_processes, math.ceil(len(examples) / settings.n_micro)))
     ordered = sorted(examples, key=lambda example: len(example.ids), reverse=True)
     if not settings.packing:
-        pieces = [
-            ordered[start : start + settings.micro_batch] for start in range(0, len(ordered), settings.micro_batch)
-        ]
+        size = math.ceil(len(ordered) / n_passes) if n_processes > 1 else settings.n_micro
+        pieces = [ordered[start : start + size] for start in range(0, len(ordered), size)]
         return [pad([e.ids for e in piece], [e.learned for e in piece]) for piece in pieces]
     # A little more than an even share, so that one pass more is seldom needed.
     room = max(len(ordered[0].ids), math.ceil(1.05 * sum(len(e.ids) for e in ordered) / n_passes))

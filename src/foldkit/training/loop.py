@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import contextlib
+import functools
 import itertools
 import math
 import time
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 
 import torch
 from torch import Tensor
@@ -16,27 +16,19 @@ from foldkit.adapters.attaching import Adapter
 from foldkit.datasets import Example
 from foldkit.formats import FoldKitError, InputError
 from foldkit.models.decoder import Decoder
-from foldkit.models.likelihood import Batch
 
 from .batches import batches, count_steps, micro_batches
 from .events import Checked, Due, Finished, Skipped, Started, Stepped, TrainEvent
 from .memory import peak_bytes
-from .noise import noisy
-from .objective import mean_loss, summed_loss
-from .optimiser import make_optimiser, set_rate
+from .objective import mean_loss
 from .schedule import check_steps, rate_at
-from .settings import TrainSettings
+from .settings import BEST_BY, TrainSettings
 from .state import Snapshot, TrainState
+from .stepping import Gradient, Stepper
+from .team import ALONE, LostProcessError, Team
 
 # How much of the smoothed loss each step keeps.
 _SMOOTH = 0.95
-
-
-@dataclass(frozen=True)
-class _Gradient:
-    loss: float
-    accuracy: float
-    norm: float
 
 
 def train_adapter(
@@ -48,20 +40,23 @@ def train_adapter(
     *,
     resume: Snapshot | None = None,
     stop: Callable[[], bool] = lambda: False,
+    team: Team = ALONE,
 ) -> Iterator[TrainEvent]:
     """Train the adapter in place, from the start or from a snapshot; `stop` is asked after every step.
 
     A listener that wants the best adapter copies it at a `Checked` event, one that writes checkpoints does so at a
-    `Due` one. Raises InputError when there is nothing to train or validate on, and FoldKitError when a step is bad and
-    bad ones are not to be skipped.
+    `Due` one. With a team all processes call this with the same rows and settings, and each makes a part of the passes;
+    events are the same in all. Raises InputError when there is nothing to train or validate on, and FoldKitError when a
+    step is bad and bad ones are not to be skipped, or when another process has ended.
     """
     for name, examples in (("train", train), ("validation", validation)):
         if not examples:
             raise InputError("[split]", f"rows in {name}", "at least one", "none", "add rows or change the split")
-    loop = _Loop(decoder, adapter, train, validation, settings)
-    torch.manual_seed(settings.seed)
+    loop = _Loop(decoder, adapter, train, validation, settings, team)
+    torch.manual_seed(settings.seed + team.rank)
     if resume:
-        loop.state.restore(resume)
+        loop.state.restore(resume, team.rank)
+    loop.random = team.of_all(torch.get_rng_state())
     decoder.recompute = settings.recompute
     try:
         yield from loop.events(stop)
@@ -78,14 +73,18 @@ class _Loop:
         train: Sequence[Example],
         validation: Sequence[Example],
         settings: TrainSettings,
+        team: Team,
     ) -> None:
-        self.decoder, self.adapter, self.train, self.settings = decoder, adapter, train, settings
+        self.decoder, self.adapter, self.train, self.settings, self.team = decoder, adapter, train, settings, team
         self.lengths = [len(example.ids) for example in train]
         self.n_steps, self.n_epoch = count_steps(self.lengths, settings)
-        self.checks, self.n_validation = micro_batches(validation, settings), len(validation)
+        self.checks, self.n_validation = micro_batches(validation, settings, team.size), len(validation)
         average = [factor.detach().clone() for factor in adapter.parameters] if settings.averaging else []
-        self.state = TrainState(adapter, make_optimiser(adapter, settings), average)
+        self.stepper = Stepper(decoder, adapter, settings, team)
+        self.state = TrainState(adapter, self.stepper.optimiser, average)
         self.began, self.before = time.perf_counter(), 0.0
+        # The random states of all processes after the last step.
+        self.random: list[Tensor] = []
 
     def events(self, stop: Callable[[], bool]) -> Iterator[TrainEvent]:
         settings, counts = self.settings, self.state.counts
@@ -94,21 +93,24 @@ class _Loop:
         yield self._started()
         reason = ""
         steps = itertools.islice(batches(self.lengths, settings), counts.step, self.n_steps)
-        for step, indices in enumerate(steps, counts.step + 1):
-            examples = [self.train[index] for index in indices]
-            yield from self._step(step, examples)
-            counts.seconds = self._seconds()
-            reason = self._ends(stop)
-            if step in due or reason == "out of time":
-                with self._averaged():
-                    yield self._checked(step)
-                if settings.patience and counts.n_worse >= settings.patience:
-                    reason = reason or "no better"
-            at_check = not settings.checkpoint_every and step in due
-            if reason or at_check or (settings.checkpoint_every and step % settings.checkpoint_every == 0):
-                yield Due(step, self.state.snapshot)
-            if reason:
-                break
+        try:
+            for step, indices in enumerate(steps, counts.step + 1):
+                yield from self._step(step, [self.train[index] for index in indices])
+                reason = self._ends(stop)
+                if step in due or reason == "out of time":
+                    with self._averaged():
+                        yield self._checked(step)
+                    if settings.patience and counts.n_worse >= settings.patience:
+                        reason = reason or "no better"
+                at_check = not settings.checkpoint_every and step in due
+                if reason or at_check or (settings.checkpoint_every and step % settings.checkpoint_every == 0):
+                    yield self._due()
+                if reason:
+                    break
+        except LostProcessError as lost:
+            self.stepper.drop()
+            yield self._due()
+            raise FoldKitError(f"{lost}; step {counts.step} is kept: go on with --resume") from None
         yield Finished(
             counts.step,
             reason or "done",
@@ -121,33 +123,45 @@ class _Loop:
 
     def _ends(self, stop: Callable[[], bool]) -> str:
         """Return why the training ends before its last step, "" for not yet."""
-        if stop():
-            return "stopped"
         minutes = self.settings.minutes
-        return "out of time" if minutes and self._seconds() >= 60 * minutes else ""
+        self.state.counts.seconds, stopped = self.team.of_first(self._seconds(), stop())
+        if stopped:
+            return "stopped"
+        return "out of time" if minutes and self.state.counts.seconds >= 60 * minutes else ""
+
+    def _due(self) -> Due:
+        return Due(self.state.counts.step, functools.partial(self.state.snapshot, self.random))
 
     def _step(self, step: int, examples: Sequence[Example]) -> Iterator[TrainEvent]:
         settings, counts, started = self.settings, self.state.counts, time.perf_counter()
         rate = rate_at(self._place(step - 1), self.n_steps, settings)
-        set_rate(self.state.optimiser, rate)
-        gradient = self._gradient(micro_batches(examples, settings))
+        gradient = self.stepper.gradient(micro_batches(examples, settings, self.team.size))
+        random = self.team.of_all(torch.get_rng_state())
         bad = self._badness(gradient)
         rows = tuple(example.row for example in examples)
         if bad:
-            self.state.optimiser.zero_grad(set_to_none=True)
+            self.stepper.drop()
             if settings.bad_steps == "stop":
-                yield Due(step - 1, self.state.snapshot)
+                yield self._due()
                 named = ", ".join(map(str, rows))
                 raise FoldKitError(f"step {step}: {bad} on rows {named}; the adapter before it is kept: lower the rate")
-            counts.step, counts.n_skipped = step, counts.n_skipped + 1
+            self.random, counts.step, counts.n_skipped = random, step, counts.n_skipped + 1
             yield Skipped(step, bad, rows)
             return
-        update = self._update()
+        self.random, update = random, self.stepper.update(rate)
+        self._average()
         n_tokens = sum(len(example.ids) for example in examples)
         counts.step, counts.n_tokens = step, counts.n_tokens + n_tokens
         counts.n_examples += len(examples)
         smoothed = counts.smoothed_loss
         counts.smoothed_loss = gradient.loss if smoothed is None else _SMOOTH * smoothed + (1 - _SMOOTH) * gradient.loss
+        counts.last = {
+            "train_loss": gradient.loss,
+            "train_accuracy": gradient.accuracy,
+            "smoothed_loss": counts.smoothed_loss,
+            "gradient_norm": gradient.norm,
+            "update_ratio": update,
+        }
         now = time.perf_counter()
         yield Stepped(
             step,
@@ -166,21 +180,7 @@ class _Loop:
             peak_bytes(),
         )
 
-    def _gradient(self, pieces: Sequence[Batch]) -> _Gradient:
-        """Add up the gradient of the batch's mean loss, and clip it."""
-        self.decoder.train()
-        n_learned = sum(piece.n_learned for piece in pieces)
-        total, n_hit = 0.0, 0
-        for piece in pieces:
-            with noisy(self.decoder, piece, self.settings.noise):
-                loss = summed_loss(self.decoder, piece, self.settings.smoothing)
-            torch.autograd.backward(loss.total / n_learned)
-            total, n_hit = total + loss.total.item(), n_hit + loss.n_hit
-        self.decoder.eval()
-        norm = float(torch.nn.utils.clip_grad_norm_(self.adapter.parameters, self.settings.clip))
-        return _Gradient(total / n_learned, n_hit / n_learned, norm)
-
-    def _badness(self, gradient: _Gradient) -> str:
+    def _badness(self, gradient: Gradient) -> str:
         """Return what is wrong with a step, "" for nothing."""
         if not math.isfinite(gradient.loss) or not math.isfinite(gradient.norm):
             return f"loss {gradient.loss}, gradient norm {gradient.norm}"
@@ -189,22 +189,18 @@ class _Loop:
             return f"loss {gradient.loss:.3f}, {gradient.loss / smoothed:.1f} times the smoothed one"
         return ""
 
-    def _update(self) -> float:
-        """Make the step; return its length over that of all factors."""
-        before = [factor.detach().clone() for factor in self.adapter.parameters]
-        self.state.optimiser.step()
-        self.state.optimiser.zero_grad(set_to_none=True)
-        after = [factor.detach() for factor in self.adapter.parameters]
+    def _average(self) -> None:
+        """Take the factors after a step into their running average, where there is one."""
         keep = self.settings.averaging
-        for average, factor in zip(self.state.average, after, strict=False):
-            average.mul_(keep).add_(factor, alpha=1 - keep)
-        moved = _length([b - a for a, b in zip(before, after, strict=True)])
-        return moved / max(_length(after), 1e-30)
+        for average, factor in zip(self.state.average, self.stepper.factors, strict=False):
+            average.mul_(keep).add_(factor.detach(), alpha=1 - keep)
 
     def _checked(self, step: int) -> Checked:
         counts = self.state.counts
-        loss, accuracy = mean_loss(self.decoder, self.checks)
-        score = -loss if self.settings.best_by == "loss" else accuracy
+        loss, accuracy = mean_loss(self.decoder, self.checks, self.team)
+        figures = {"loss": loss, "accuracy": accuracy, **counts.last}
+        figure = figures.get(self.settings.best_by, math.nan)
+        score = figure if BEST_BY[self.settings.best_by] else -figure
         improved = counts.best is None or score > counts.best
         if improved:
             counts.best, counts.best_step, counts.best_loss, counts.n_worse = score, step, loss, 0
@@ -216,18 +212,18 @@ class _Loop:
     @contextlib.contextmanager
     def _averaged(self) -> Iterator[None]:
         """Put the running average in the place of the factors, where there is one."""
-        own = [factor.detach().clone() for factor in self.adapter.parameters] if self.state.average else []
-        for factor, average in zip(self.adapter.parameters, self.state.average, strict=False):
+        own = [factor.detach().clone() for factor in self.stepper.factors] if self.state.average else []
+        for factor, average in zip(self.stepper.factors, self.state.average, strict=False):
             factor.data.copy_(average)
         try:
             yield
         finally:
-            for factor, value in zip(self.adapter.parameters, own, strict=False):
+            for factor, value in zip(self.stepper.factors, own, strict=False):
                 factor.data.copy_(value)
 
     def _started(self) -> Started:
         n_trainable = self.adapter.n_parameters
-        n_bytes = sum(factor.numel() * factor.element_size() for factor in self.adapter.parameters)
+        n_bytes = sum(factor.numel() * factor.element_size() for factor in self.stepper.factors)
         n_base = self.decoder.n_parameters - n_trainable
         step = self.state.counts.step
         return Started(step, self.n_steps, len(self.train), self.n_validation, n_trainable, n_base, n_bytes)
@@ -238,7 +234,7 @@ class _Loop:
     def _place(self, step: int) -> int:
         """Return the step that the schedule is at: by time, where that is further on than by steps."""
         minutes = self.settings.minutes
-        by_time = int(self._seconds() / (60 * minutes) * self.n_steps) if minutes else 0
+        by_time = int(self.state.counts.seconds / (60 * minutes) * self.n_steps) if minutes else 0
         return min(max(step, by_time), self.n_steps - 1)
 
     def _to_go(self) -> float:
@@ -246,7 +242,3 @@ class _Loop:
         by_steps = self._seconds() / counts.step * (self.n_steps - counts.step)
         minutes = self.settings.minutes
         return max(0.0, min(by_steps, 60 * minutes - self._seconds())) if minutes else by_steps
-
-
-def _length(tensors: Sequence[Tensor]) -> float:
-    return math.sqrt(sum(float(tensor.double().square().sum()) for tensor in tensors))

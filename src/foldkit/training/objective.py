@@ -11,6 +11,8 @@ from torch import Tensor
 from foldkit.models.decoder import Decoder
 from foldkit.models.likelihood import Batch, chunked_loss, learned_stream
 
+from .team import ALONE, Team
+
 
 class Loss(NamedTuple):
     """A summed loss (nats, a scalar), the learned tokens it is of, and how many of them were the likeliest."""
@@ -32,9 +34,14 @@ def summed_loss(decoder: Decoder, batch: Batch, smoothing: float = 0.0) -> Loss:
 
 
 @torch.no_grad()
-def mean_loss(decoder: Decoder, pieces: Sequence[Batch]) -> tuple[float, float]:
+def mean_loss(decoder: Decoder, pieces: Sequence[Batch], team: Team = ALONE) -> tuple[float, float]:
     """Return loss per learned token (nats) and token accuracy over all pieces, without dropout, smoothing or noise."""
     decoder.eval()
-    found = [summed_loss(decoder, piece) for piece in pieces]
-    n_tokens = sum(loss.n_tokens for loss in found)
-    return sum(loss.total.item() for loss in found) / n_tokens, sum(loss.n_hit for loss in found) / n_tokens
+    made = [(summed_loss(decoder, piece), counts) for piece, counts in team.share(pieces)]
+    found = [loss for loss, counts in made if counts]
+    total, n_hit, n_tokens = team.totals(
+        sum(loss.total.item() for loss in found),
+        sum(loss.n_hit for loss in found),
+        sum(loss.n_tokens for loss in found),
+    )
+    return total / n_tokens, n_hit / n_tokens

@@ -1,4 +1,4 @@
-"""AdamW over the factors of an adapter, B's at a rate of their own."""
+"""AdamW over what is trained of an adapter, B's at a rate of their own."""
 
 from __future__ import annotations
 
@@ -11,9 +11,9 @@ from .settings import TrainSettings
 
 def make_optimiser(adapter: Adapter, settings: TrainSettings) -> torch.optim.AdamW:
     """Return AdamW (Loshchilov and Hutter 2019) with factors B at `rate_ratio` times the rate (Hayou et al. 2024)."""
-    seconds = [low.factor_b for low in adapter.maps.values()]
-    known = {id(factor) for factor in seconds}
-    firsts = [factor for factor in adapter.parameters if id(factor) not in known]
+    trained = adapter.trained()
+    seconds = [value for name, value in trained.items() if name.endswith(".B")]
+    firsts = [value for name, value in trained.items() if not name.endswith(".B")]
     groups = [{"params": firsts, "ratio": 1.0}, {"params": seconds, "ratio": settings.rate_ratio}]
     betas = (settings.beta1, settings.beta2)
     return torch.optim.AdamW(groups, lr=settings.learning_rate, weight_decay=settings.weight_decay, betas=betas)

@@ -9,7 +9,16 @@ from foldkit.formats.settings import within
 
 OBJECTIVES = ("reply",)
 SCHEDULES = ("cosine", "linear", "constant")
-BEST_BY = ("loss", "accuracy")
+# Each figure that a validation can be the best by, and whether more of it is better.
+BEST_BY = {
+    "loss": False,
+    "accuracy": True,
+    "train_loss": False,
+    "train_accuracy": True,
+    "smoothed_loss": False,
+    "gradient_norm": False,
+    "update_ratio": False,
+}
 BAD_STEPS = ("stop", "skip")
 
 _RANGES = (
@@ -19,7 +28,6 @@ _RANGES = (
     ("minutes", 0, 1e6),
     ("batch", 1, 2**16),
     ("batch_tokens", 0, 2**31),
-    ("micro_batch", 1, 2**16),
     ("learning_rate", 1e-9, 10),
     ("rate_ratio", 1e-3, 1e3),
     ("cycles", 1, 10000),
@@ -47,10 +55,10 @@ class TrainSettings:
 
     Length: `epochs`, or `steps` where given; ended early after `minutes`.
 
-    Batches: `batch` examples an optimiser step, or as many as come to `batch_tokens`; `micro_batch` of them go through
-    the model at once, one after the other in one row with `packing`, else side by side, padded. Neither changes
-    anything but memory and speed, nor does `recompute`, which keeps only what goes into each layer. Without
-    `whole_epochs` a batch may begin in one epoch and end in the next.
+    Batches: `batch` examples an optimiser step, or as many as come to `batch_tokens`; `micro_batch` of them, or with
+    "auto" as many as are fast and fit, go through the model at once, one after the other in one row with `packing`,
+    else side by side, padded. Neither changes anything but memory and speed, nor does `recompute`, which keeps only
+    what goes into each layer. Without `whole_epochs` a batch may begin in one epoch and end in the next.
 
     Rate: `schedule` after a `warm_up` (a share of all steps below 1, else steps), down to the share `final`, in so many
     `cycles`; B's rate is `rate_ratio` times A's (Hayou et al. 2024). `clip` bounds the norm of the gradient.
@@ -58,8 +66,9 @@ class TrainSettings:
     Loss: `smoothing` of the labels; `noise` on embeddings (Jain et al. 2023); both in training alone. `averaging` is
     how much of the running average of the factors each step keeps; the average is validated and saved.
 
-    Validation: `validations` in all, evenly spread, or one `validate_every` steps (a share of an epoch below 1).
-    `best_by` its loss or its token accuracy; training ends after `patience` validations without a better one.
+    Validation: `validations` in all, evenly spread, or one `validate_every` steps (a share of an epoch below 1). The
+    best is that `best_by` its `loss` or its token `accuracy`, or by a figure of the step before it; training ends after
+    `patience` validations without a better one.
 
     A step whose loss is no number, or `runaway` times the smoothed one, stops the training or is skipped, as
     `bad_steps` says. Checkpoints are written each `checkpoint_every` steps, or at each validation; `keep` of them stay.
@@ -72,7 +81,7 @@ class TrainSettings:
     minutes: float = 0.0
     batch: int = 16
     batch_tokens: int = 0
-    micro_batch: int = 8
+    micro_batch: int | str = 8
     packing: bool = True
     whole_epochs: bool = True
     recompute: bool = False
@@ -102,7 +111,18 @@ class TrainSettings:
     def __post_init__(self) -> None:
         one_of(self.objective, OBJECTIVES, "[train]", "objective")
         one_of(self.schedule, SCHEDULES, "[train]", "schedule")
-        one_of(self.best_by, BEST_BY, "[train]", "best_by")
+        one_of(self.best_by, tuple(BEST_BY), "[train]", "best_by")
         one_of(self.bad_steps, BAD_STEPS, "[train]", "bad_steps")
+        if isinstance(self.micro_batch, str):
+            one_of(self.micro_batch, ("auto",), "[train]", "micro_batch")
+        else:
+            within(self.micro_batch, 1, 2**16, "[train]", "micro_batch")
         for name, low, high in _RANGES:
             within(getattr(self, name), low, high, "[train]", name)
+
+    @property
+    def n_micro(self) -> int:
+        """The micro-batch as a number; raises ValueError while it is still to be chosen."""
+        if isinstance(self.micro_batch, str):
+            raise ValueError("the micro-batch is still to be chosen by the forecast")
+        return self.micro_batch

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -16,7 +17,7 @@ _MOMENTS = ("exp_avg", "exp_avg_sq", "step")
 
 @dataclass
 class Counts:
-    """Where a training stands; `n_worse` counts validations since the best one."""
+    """Where a training stands; `n_worse` counts validations since the best one, `last` has figures of the last step."""
 
     step: int = 0
     n_tokens: int = 0
@@ -28,6 +29,7 @@ class Counts:
     best_loss: float | None = None
     n_worse: int = 0
     n_skipped: int = 0
+    last: dict[str, float] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -47,18 +49,18 @@ class TrainState:
     average: list[Tensor]
     counts: Counts = field(default_factory=Counts)
 
-    def snapshot(self) -> Snapshot:
-        """Copy everything."""
+    def snapshot(self, random: Sequence[Tensor]) -> Snapshot:
+        """Copy everything; `random` are the random states of all processes."""
         tensors = {f"adapter.{name}": value.clone() for name, value in self.adapter.tensors().items()}
         tensors |= {f"average.{index}": value.clone() for index, value in enumerate(self.average)}
         for index, factor in enumerate(self.adapter.parameters):
             for name, value in self.optimiser.state[factor].items():
                 tensors[f"optimiser.{index}.{name}"] = value.clone()
-        tensors["random"] = torch.get_rng_state()
+        tensors |= {f"random.{rank}": value for rank, value in enumerate(random)}
         return Snapshot(tensors, dataclasses.asdict(self.counts))
 
-    def restore(self, snapshot: Snapshot) -> None:
-        """Take a snapshot over. Raises ValueError where its factors are of another adapter."""
+    def restore(self, snapshot: Snapshot, rank: int = 0) -> None:
+        """Take a snapshot over, in the process of this rank. Raises ValueError where it is of another adapter."""
         tensors = snapshot.tensors
         of_adapter = {n.removeprefix("adapter."): t for n, t in tensors.items() if n.startswith("adapter.")}
         self.adapter.copy_from(of_adapter)
@@ -67,5 +69,5 @@ class TrainState:
         for index, factor in enumerate(self.adapter.parameters):
             found = {name: tensors[key].clone() for name in _MOMENTS if (key := f"optimiser.{index}.{name}") in tensors}
             self.optimiser.state[factor] = found
-        torch.set_rng_state(tensors["random"])
+        torch.set_rng_state(tensors[f"random.{rank}"])
         self.counts = Counts(**snapshot.counts)

@@ -10,10 +10,13 @@ if TYPE_CHECKING:
     from .asking import open_asked as open_asked
     from .asking import open_asked_base as open_asked_base
     from .conversation import Conversation as Conversation
+    from .forecast_step import forecast as forecast
     from .inputs import Inputs as Inputs
     from .inputs import lint as lint
     from .inputs import open_inputs as open_inputs
     from .inputs import token_lengths as token_lengths
+    from .rate_step import FoundRate as FoundRate
+    from .rate_step import find_rate as find_rate
     from .scoring_step import score as score
     from .sheet import Sheet as Sheet
     from .sheet import read_sheet as read_sheet
@@ -24,6 +27,7 @@ if TYPE_CHECKING:
     from .steps import check as check
     from .steps import split as split
     from .training_step import resume as resume
+    from .training_step import take_part as take_part
     from .training_step import train as train
 
 __getattr__, __all__ = lazy_door(
@@ -31,11 +35,13 @@ __getattr__, __all__ = lazy_door(
     {
         "asking": ("Asked", "answer_file", "open_asked", "open_asked_base"),
         "conversation": ("Conversation",),
+        "forecast_step": ("forecast",),
         "inputs": ("Inputs", "lint", "open_inputs", "token_lengths"),
+        "rate_step": ("FoundRate", "find_rate"),
         "sheet": ("Sheet", "read_sheet"),
         "scoring_step": ("score",),
         "starting": ("Start", "start"),
         "steps": ("Split", "build", "check", "split"),
-        "training_step": ("resume", "train"),
+        "training_step": ("resume", "take_part", "train"),
     },
 )

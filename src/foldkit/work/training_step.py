@@ -6,21 +6,23 @@ import contextlib
 import dataclasses
 import json
 import os
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from foldkit.formats import FoldKitError, InputError, locked, write_aside
+from foldkit.formats import FoldKitError, locked, write_aside
 from foldkit.formats.jsonl import read_text
+from foldkit.models.settings import COMPUTES
 from foldkit.runs import LogWriter, RunFolder, cut_log, new_run, read_log
 
-from .inputs import open_inputs
+from .forecast_step import chosen_micro_batch, free_bytes
+from .parts import Parts
 from .sheet import Sheet, sheet_from_mapping
 from .steps import build
 
 if TYPE_CHECKING:
-    from foldkit.adapters import Adapter, AdapterHeader
-    from foldkit.training import TrainEvent
+    from foldkit.training import Snapshot, TrainEvent
+    from foldkit.training.team import Team
 
 OnEvent = Callable[["TrainEvent"], None]
 _EVENT_NAMES = {
@@ -42,28 +44,66 @@ def train(
     """Train an adapter into a new run folder under `runs` beside the sheet.
 
     The folder gets the sheet, the log as it happens, checkpoints, the adapter whenever validation improves, and the
-    curve. `stop` is asked after every step; a training that was stopped, or killed, goes on with `resume`.
+    curve. `stop` is asked after every step; a training that was stopped, or killed, goes on with `resume`. Where a
+    launcher started several processes, this is for the first one; the others call `take_part`.
     """
-    from foldkit.models import chosen_compute
+    from foldkit.training.team import joined_team
 
-    compute = chosen_compute(sheet.base.compute)
-    measured = f"computes in {compute.name}: {compute.reason}" if sheet.base.compute == "auto" else ""
-    sheet = dataclasses.replace(sheet, base=dataclasses.replace(sheet.base, compute=compute.name))
-    work = _Work(sheet)
-    run = new_run(sheet.path("runs"), name)
-    with locked(run.lock):
-        _write_sheet(sheet, run)
-        return work.go(run, on_event, stop, measured)
+    with joined_team() as team:
+        parts, notes = _opened(sheet, team)
+        run = new_run(sheet.path("runs"), name)
+        with locked(run.lock):
+            _write_sheet(parts.sheet, run)
+            return _go(parts, run, on_event, stop, team, notes)
 
 
 def resume(run: RunFolder, on_event: OnEvent | None = None, *, stop: Callable[[], bool] = _never) -> RunFolder:
     """Go on with a run from its last checkpoint, by the run's own sheet, as if it had never stopped.
 
     Events that the log holds of later steps are cut off. Raises FoldKitError while another training is at work in the
-    run, and InputError when base or data are not those it began with.
+    run, and InputError when base, data or the number of processes are not those it began with.
     """
-    with locked(run.lock):
-        return _Work(sheet_of_run(run)).go(run, on_event, stop, "")
+    from foldkit.training.team import joined_team
+
+    with locked(run.lock), joined_team() as team:
+        return _go(_opened(sheet_of_run(run), team)[0], run, on_event, stop, team)
+
+
+def take_part(sheet: Sheet, resumed: RunFolder | None = None) -> None:
+    """Make this process's part of a training, or of one that goes on, and write nothing: all but the first call this.
+
+    Raises FoldKitError when another process has ended.
+    """
+    from foldkit.training.team import joined_team
+
+    with joined_team() as team:
+        parts, _ = _opened(sheet_of_run(resumed) if resumed else sheet, team)
+        snapshot = _last_snapshot(parts, resumed, team) if resumed else None
+        for _ in _events(parts, snapshot, _never, team):
+            pass
+
+
+def _opened(sheet: Sheet, team: Team) -> tuple[Parts, list[str]]:
+    """Open the parts of a sheet, what it leaves open chosen alike in all processes, and say what was chosen."""
+    from foldkit.models import chosen_compute
+    from foldkit.models.sharding import shard
+    from foldkit.training.team import first_here
+
+    compute, notes, free = chosen_compute(sheet.base.compute), [], free_bytes()
+    if sheet.base.compute == "auto":
+        notes.append(f"computes in {compute.name}: {compute.reason}")
+    (index,) = team.of_first(COMPUTES.index(compute.name))
+    sheet = dataclasses.replace(sheet, base=dataclasses.replace(sheet.base, compute=COMPUTES[int(index)]))
+    with first_here(team):
+        build(sheet)
+    parts = Parts(sheet)
+    if sheet.base.sharded and team.size > 1:
+        shard(parts.base.decoder, parts.adapter.parameters)
+    if sheet.train.micro_batch == "auto":
+        (size,) = team.of_first(chosen_micro_batch(parts, free))
+        parts.sheet = dataclasses.replace(sheet, train=dataclasses.replace(sheet.train, micro_batch=int(size)))
+        notes.append(f"micro_batch is {size:.0f}: fast enough, and within the {free / 1e6:,.0f} MB that were free")
+    return parts, notes
 
 
 def sheet_of_run(run: RunFolder) -> Sheet:
@@ -72,87 +112,74 @@ def sheet_of_run(run: RunFolder) -> Sheet:
     return sheet_from_mapping(values, run.path / values.pop("folder"), str(run.sheet))
 
 
-class _Work:
-    """What a training is made of: checked and opened before a run folder is made."""
+def _go(
+    parts: Parts,
+    run: RunFolder,
+    on_event: OnEvent | None,
+    stop: Callable[[], bool],
+    team: Team,
+    notes: Sequence[str] = (),
+) -> RunFolder:
+    """Train from the last checkpoint of the run, or from the start where there is none."""
+    from foldkit.curves import save_picture
 
-    def __init__(self, sheet: Sheet) -> None:
-        from foldkit.adapters import AdapterHeader, attach, begin_with
-        from foldkit.models import chosen_compute, open_base
+    snapshot = _last_snapshot(parts, run, team)
+    log = LogWriter(run.log)
+    with _told(run, log):
+        if run.log.exists():
+            cut_log(run.log, snapshot.counts["step"] if snapshot else 0)
+            log.write("resumed", step=snapshot.counts["step"] if snapshot else 0)
+        else:
+            for note in (*parts.base.notes, *notes):
+                log.write("note", says=note)
+        for event in _events(parts, snapshot, stop, team):
+            _keep(parts, run, event, log, team)
+            if on_event:
+                on_event(event)
+        written = read_log(run.log)
+        if written.of("step"):
+            save_picture(written, f"{run.path.name}: {parts.sheet.base.model}", run.curve)
+    return run
 
-        inputs = open_inputs(sheet)
-        self.sheet, self.dataset = sheet, build(sheet, inputs)
-        self.base = open_base(sheet.base_path(), chosen_compute(sheet.base.compute).dtype, sheet.base.weights)
-        room, window = self.base.decoder.spec.max_positions, sheet.train.window
-        if window > room:
-            raise InputError("[train]", "window", f"at most the base's {room}", window, "lower the window")
-        self.adapter: Adapter = attach(self.base.decoder, sheet.adapter)
-        if sheet.adapter.begin:
-            begin_with(self.adapter, sheet.path(sheet.adapter.begin), self.base)
-        markup = dataclasses.asdict(inputs.markup) | {"where": "adapter file, markup"}
-        self.header: AdapterHeader = AdapterHeader(
-            sheet.adapter,
-            inputs.template.as_mapping(),
-            markup,
-            sheet.base.model,
-            self.base.fingerprint,
-            self.dataset.fingerprint,
-            sheet.rows.strip,
-            sheet.base.weights,
-            sheet.base.compute,
-        )
 
-    @property
-    def made_from(self) -> dict[str, Any]:
-        """What a checkpoint must share with the training that goes on from it."""
-        sheet = self.sheet
-        sections = {name: dataclasses.asdict(getattr(sheet, name)) for name in ("train", "adapter")}
-        how = {"weights": sheet.base.weights, "compute": sheet.base.compute}
-        return sections | how | {"base": self.base.fingerprint, "data": self.dataset.fingerprint}
+def _events(parts: Parts, snapshot: Snapshot | None, stop: Callable[[], bool], team: Team) -> Iterator[TrainEvent]:
+    from foldkit.training import train_adapter
 
-    def go(self, run: RunFolder, on_event: OnEvent | None, stop: Callable[[], bool], measured: str) -> RunFolder:
-        """Train from the last checkpoint of the run, or from the start where there is none."""
-        from foldkit.curves import save_picture
-        from foldkit.training import read_checkpoint, saved_checkpoints, train_adapter
+    rows = parts.dataset.parts
+    return train_adapter(
+        parts.base.decoder,
+        parts.adapter,
+        rows["train"],
+        rows["validation"],
+        parts.sheet.train,
+        resume=snapshot,
+        stop=stop,
+        team=team,
+    )
 
-        found = saved_checkpoints(run.checkpoints)
-        snapshot = read_checkpoint(found[-1], self.made_from) if found else None
-        log = LogWriter(run.log)
-        with _told(run, log):
-            if run.log.exists():
-                cut_log(run.log, snapshot.counts["step"] if snapshot else 0)
-                log.write("resumed", step=snapshot.counts["step"] if snapshot else 0)
-            else:
-                for note in filter(None, (*self.base.notes, measured)):
-                    log.write("note", says=note)
-            parts = self.dataset.parts
-            for event in train_adapter(
-                self.base.decoder,
-                self.adapter,
-                parts["train"],
-                parts["validation"],
-                self.sheet.train,
-                resume=snapshot,
-                stop=stop,
-            ):
-                self._keep(run, event, log)
-                if on_event:
-                    on_event(event)
-            events = read_log(run.log)
-            if events.of("step"):
-                save_picture(events, f"{run.path.name}: {self.sheet.base.model}", run.curve)
-        return run
 
-    def _keep(self, run: RunFolder, event: TrainEvent, log: LogWriter) -> None:
-        """Write an event where it belongs."""
-        from foldkit.adapters import save_adapter
-        from foldkit.training import Checked, Due, write_checkpoint
+def _made_from(parts: Parts, team: Team) -> dict[str, Any]:
+    return parts.made_from | {"processes": team.size}
 
-        if isinstance(event, Due):
-            write_checkpoint(run.checkpoints, event.snapshot(), self.made_from, self.sheet.train.keep)
-            return
-        log.write(_EVENT_NAMES[type(event).__name__], **dataclasses.asdict(event))
-        if isinstance(event, Checked) and event.best:
-            save_adapter(run.adapter, self.adapter, self.header)
+
+def _last_snapshot(parts: Parts, run: RunFolder, team: Team) -> Snapshot | None:
+    from foldkit.training import read_checkpoint, saved_checkpoints
+
+    found = saved_checkpoints(run.checkpoints)
+    return read_checkpoint(found[-1], _made_from(parts, team)) if found else None
+
+
+def _keep(parts: Parts, run: RunFolder, event: TrainEvent, log: LogWriter, team: Team) -> None:
+    """Write an event where it belongs."""
+    from foldkit.adapters import save_adapter
+    from foldkit.training import Checked, Due, write_checkpoint
+
+    if isinstance(event, Due):
+        write_checkpoint(run.checkpoints, event.snapshot(), _made_from(parts, team), parts.sheet.train.keep)
+        return
+    log.write(_EVENT_NAMES[type(event).__name__], **dataclasses.asdict(event))
+    if isinstance(event, Checked) and event.best:
+        save_adapter(run.adapter, parts.adapter, parts.header)
 
 
 @contextlib.contextmanager

@@ -1,0 +1,76 @@
+"""The processes of one training on this machine: started together, and ended together."""
+
+from __future__ import annotations
+
+import os
+import signal
+import socket
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Sequence
+from pathlib import Path
+
+import click
+
+# How long the others may take to save and end once one has ended badly.
+_SECONDS_TO_END = 60.0
+
+
+def in_processes(words: Sequence[str], n_processes: int) -> int:
+    """Run this command in so many processes, the first one on this terminal; return the exit code of the whole."""
+    with tempfile.TemporaryDirectory() as folder:
+        errors, shared = Path(folder), _shared(n_processes)
+        running = [_start(words, rank, shared, errors) for rank in range(n_processes)]
+        before = signal.signal(signal.SIGINT, signal.SIG_IGN)  # the first process hears it, and the others follow it
+        try:
+            codes = _codes(running)
+        finally:
+            signal.signal(signal.SIGINT, before)
+        _tell(codes, errors)
+    return next((code if code > 0 else 1 for code in codes if code), 0)
+
+
+def _shared(n_processes: int) -> dict[str, str]:
+    """Return what all processes are told."""
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        port = free.getsockname()[1]
+    threads = max(1, (os.cpu_count() or 1) // n_processes)
+    told = {"WORLD_SIZE": n_processes, "LOCAL_WORLD_SIZE": n_processes, "MASTER_PORT": port, "OMP_NUM_THREADS": threads}
+    return {"MASTER_ADDR": "127.0.0.1", **{name: str(value) for name, value in told.items()}}
+
+
+def _start(words: Sequence[str], rank: int, shared: dict[str, str], errors: Path) -> subprocess.Popen[bytes]:
+    env = os.environ | shared | {"RANK": str(rank), "LOCAL_RANK": str(rank)}
+    command = [sys.executable, "-m", "foldkit", *words]
+    if rank == 0:
+        return subprocess.Popen(command, env=env)
+    with (errors / str(rank)).open("wb") as error:
+        return subprocess.Popen(command, env=env, stdout=subprocess.DEVNULL, stderr=error)
+
+
+def _codes(running: Sequence[subprocess.Popen[bytes]]) -> list[int]:
+    """Return the exit codes once all have ended; those that do not follow one that failed are ended."""
+    failed_at = None
+    while any(process.poll() is None for process in running):
+        time.sleep(0.05)
+        if failed_at is None and any(process.returncode for process in running):
+            failed_at = time.monotonic()
+        if failed_at is not None and time.monotonic() - failed_at > _SECONDS_TO_END:
+            for process in running:
+                process.terminate()
+    return [int(process.returncode) for process in running]
+
+
+def _tell(codes: Sequence[int], errors: Path) -> None:
+    """Say which process ended by a signal, and what the others said that the first one cannot know."""
+    for rank, code in enumerate(codes):
+        if code < 0:
+            name = signal.Signals(-code).name
+            todo = "go on: foldkit train --resume"
+            click.echo(f"foldkit: process {rank} of {len(codes)} was ended by {name}; {todo}", err=True)
+        elif code > 0 and rank and codes[0] <= 0:
+            said = (errors / str(rank)).read_text(encoding="utf-8", errors="replace").strip()
+            click.echo(f"process {rank}: {said}", err=True)

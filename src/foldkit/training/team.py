@@ -1,0 +1,115 @@
+"""The processes of one training: which of them this is, sums over all of them, and what the first one says.
+
+Through PyTorch's distributed engine, as it is told by the variables RANK, LOCAL_RANK, WORLD_SIZE, LOCAL_WORLD_SIZE,
+MASTER_ADDR and MASTER_PORT that a launcher sets.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import math
+import os
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+import torch
+import torch.distributed
+from torch import Tensor
+
+from foldkit.formats import FoldKitError
+from foldkit.models.likelihood import Batch
+
+
+class LostProcessError(FoldKitError):
+    """Another process of the training has ended."""
+
+
+@dataclass(frozen=True)
+class Team:
+    """The place of this process, `rank` among `size`; alone, nothing is sent anywhere."""
+
+    rank: int = 0
+    size: int = 1
+
+    def share(self, passes: Sequence[Batch]) -> list[tuple[Batch, bool]]:
+        """Return the passes that this process makes, as many as every other, and whether each counts.
+
+        Where they do not come out even, the last one is a repetition that counts nothing: processes that hold parts of
+        one base must all go through its layers as often.
+        """
+        n_rounds = math.ceil(len(passes) / self.size)
+        places = [self.rank + self.size * index for index in range(n_rounds)]
+        return [(passes[place % len(passes)], place < len(passes)) for place in places]
+
+    def add_up(self, tensors: Sequence[Tensor]) -> None:
+        """Put the sum over all processes in the place of each tensor. Raises LostProcessError where one has ended."""
+        if self.size == 1:
+            return
+        flat = torch.cat([tensor.flatten() for tensor in tensors])
+        with _sent():
+            torch.distributed.all_reduce(flat)
+        for tensor, total in zip(tensors, flat.split_with_sizes([tensor.numel() for tensor in tensors]), strict=True):
+            tensor.copy_(total.view_as(tensor))
+
+    def totals(self, *values: float) -> list[float]:
+        """Return the sum of each value over all processes."""
+        found = torch.tensor(values, dtype=torch.float64)
+        self.add_up([found])
+        return [float(value) for value in found]
+
+    def of_first(self, *values: float) -> list[float]:
+        """Return the first process's values."""
+        if self.size == 1:
+            return list(values)
+        found = torch.tensor(values, dtype=torch.float64)
+        with _sent():
+            torch.distributed.broadcast(found, 0)
+        return [float(value) for value in found]
+
+    def of_all(self, value: Tensor) -> list[Tensor]:
+        """Return a tensor of every process, in their order."""
+        if self.size == 1:
+            return [value]
+        found = [torch.empty_like(value) for _ in range(self.size)]
+        with _sent():
+            torch.distributed.all_gather(found, value)
+        return found
+
+
+ALONE = Team()
+
+
+@contextlib.contextmanager
+def _sent() -> Iterator[None]:
+    try:
+        yield
+    except RuntimeError as error:
+        said = str(error).strip().splitlines()[0]
+        raise LostProcessError(f"another process of this training has ended ({said})") from None
+
+
+@contextlib.contextmanager
+def joined_team() -> Iterator[Team]:
+    """Join the other processes that a launcher started, for the length of a `with` block; alone without a launcher."""
+    size = int(os.environ.get("WORLD_SIZE", "1"))
+    if size == 1:
+        yield ALONE
+        return
+    torch.distributed.init_process_group("gloo")
+    try:
+        yield Team(torch.distributed.get_rank(), size)
+    finally:
+        torch.distributed.destroy_process_group()
+
+
+@contextlib.contextmanager
+def first_here(team: Team) -> Iterator[None]:
+    """Let the first process on each machine go through the `with` block before the others do."""
+    first = int(os.environ.get("LOCAL_RANK", "0")) == 0
+    if team.size > 1 and not first:
+        with _sent():
+            torch.distributed.barrier()
+    yield
+    if team.size > 1 and first:
+        with _sent():
+            torch.distributed.barrier()

@@ -1,0 +1,42 @@
+"""One process of a team: writes the gradient of ten examples, and what a validation of them finds, into a file."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+import safetensors.torch
+import torch
+from torch.distributed.tensor import DTensor
+
+from foldkit.models.sharding import shard
+from foldkit.training import TrainSettings, micro_batches
+from foldkit.training.objective import mean_loss
+from foldkit.training.stepping import Stepper
+from foldkit.training.team import Team, joined_team
+
+from ..conftest import ten_examples
+from .test_training import with_adapter
+
+SETTINGS = TrainSettings(micro_batch=3, clip=1e9)
+
+
+def found_by(team: Team, *, sharded: bool = False) -> dict[str, torch.Tensor]:
+    """Return the gradient that this process holds after a batch, and the figures of the batch and of a validation."""
+    decoder, adapter = with_adapter()
+    if sharded:
+        shard(decoder, adapter.parameters)
+        held = sum(w.to_local().numel() for w in decoder.layers.parameters() if isinstance(w, DTensor))
+        assert held <= 0.51 * (decoder.n_parameters - adapter.n_parameters)
+    passes = micro_batches(ten_examples(), SETTINGS, team.size)
+    figures = Stepper(decoder, adapter, SETTINGS, team).gradient(passes)
+    checked = mean_loss(decoder, passes, team)
+    grads = {str(index): f.grad for index, f in enumerate(adapter.parameters) if f.grad is not None}
+    numbers = [figures.loss, figures.accuracy, figures.norm, *checked]
+    return grads | {"figures": torch.tensor(numbers, dtype=torch.float64)}
+
+
+if __name__ == "__main__":
+    with joined_team() as joined:
+        found = found_by(joined, sharded=sys.argv[2] == "sharded")
+        safetensors.torch.save_file(found, Path(sys.argv[1]) / f"{joined.rank}.safetensors")
