@@ -11,7 +11,7 @@ from torch.distributed.tensor import DTensor
 
 from foldkit.models.sharding import shard
 from foldkit.training import TrainSettings, micro_batches
-from foldkit.training.objective import mean_loss
+from foldkit.training.objective import ReplyObjective, mean_loss
 from foldkit.training.stepping import Stepper
 from foldkit.training.team import Team, joined_team
 
@@ -29,10 +29,11 @@ def found_by(team: Team, *, sharded: bool = False) -> dict[str, torch.Tensor]:
         held = sum(w.to_local().numel() for w in decoder.layers.parameters() if isinstance(w, DTensor))
         assert held <= 0.51 * (decoder.n_parameters - adapter.n_parameters)
     passes = micro_batches(ten_examples(), SETTINGS, team.size)
-    figures = Stepper(decoder, adapter, SETTINGS, team).gradient(passes)
-    checked = mean_loss(decoder, passes, team)
+    objective = ReplyObjective(SETTINGS)
+    figures = Stepper(decoder, adapter, SETTINGS, objective, team).gradient(passes)
+    checked = mean_loss(decoder, objective, passes, team)
     grads = {str(index): f.grad for index, f in enumerate(adapter.parameters) if f.grad is not None}
-    numbers = [figures.loss, figures.accuracy, figures.norm, *checked]
+    numbers = [figures.loss, figures.accuracy, figures.norm, checked.loss, checked.accuracy]
     return grads | {"figures": torch.tensor(numbers, dtype=torch.float64)}
 
 

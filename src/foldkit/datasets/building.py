@@ -68,7 +68,7 @@ class _Counted:
         self._columns: dict[str, None] = {}
         self._blank_ends: list[int] = []
         self._lossy: list[int] = []
-        self._digests = {part: [hashlib.sha256() for _ in range(5)] for part in PARTS}
+        self._digests = {part: [hashlib.sha256() for _ in range(7)] for part in PARTS}
 
     def add(self, part: str, examples: Examples) -> None:
         """Count examples, and take them into the fingerprint, which does not depend on the size of chunks."""

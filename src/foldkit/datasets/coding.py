@@ -41,11 +41,15 @@ class Coded:
 
 @dataclass(frozen=True)
 class Coder:
-    """What turns rows into examples: the template, the encoder of a base, and the longest example in tokens."""
+    """What turns rows into examples: the template, the encoder of a base, and the longest example in tokens.
+
+    With `paired` each row needs a rejected reply too, and the longest is that of prompt and both replies.
+    """
 
     template: Template
     encoder: Encoder
     window: int
+    paired: bool = False
 
 
 def code_rows(table: pd.DataFrame, coder: Coder) -> Coded:
@@ -84,6 +88,12 @@ class _Row(NamedTuple):
     row: int
     layout: Layout
     texts: Sequence[str]
+    rejected: str = ""
+
+    @property
+    def all_texts(self) -> Sequence[str]:
+        """Every text to be tokenised: those of the turns, then the rejected reply where there is one."""
+        return [*self.texts, self.rejected] if self.rejected else self.texts
 
 
 @dataclass(frozen=True)
@@ -97,18 +107,26 @@ class _Laid:
     @property
     def texts(self) -> list[str]:
         """Every text to be tokenised, in order."""
-        return [text for one in self.rows for text in one.texts]
+        return [text for one in self.rows for text in one.all_texts]
 
 
 def _lay_out(table: pd.DataFrame, coder: Coder) -> _Laid:
     laid = _Laid([], {}, dict(rows_of(table)))
     for row, values in laid.cells.items():
-        found = _outlined(values, coder.template)
+        found = _outlined(values, coder)
         if isinstance(found, str):
             laid.reasons[row] = found
         else:
-            laid.rows.append(_Row(row, *coder.encoder.laid_out(*found)))
+            layout, texts = coder.encoder.laid_out(*found)
+            laid.rows.append(_Row(row, layout, texts, _rejected(values, coder, found[0], texts)))
     return laid
+
+
+def _rejected(values: Mapping[str, str], coder: Coder, outline: Outline, texts: Sequence[str]) -> str:
+    """Return the worse reply as the markup keeps it in the place of the last learned one, "" where none is wanted."""
+    if not coder.paired:
+        return ""
+    return coder.encoder.laid_out(outline, [*texts[:-1], coder.template.rejected(values)])[1][-1]
 
 
 def _coded(laid: _Laid, coded: Sequence[list[int]], coder: Coder) -> Coded:
@@ -124,9 +142,10 @@ def _coded(laid: _Laid, coded: Sequence[list[int]], coder: Coder) -> Coded:
     )
 
 
-def _outlined(values: Mapping[str, str], template: Template) -> tuple[Outline, list[str]] | str:
+def _outlined(values: Mapping[str, str], coder: Coder) -> tuple[Outline, list[str]] | str:
     """Return the outline and texts of a row's turns, or the reason why it cannot be used."""
-    needed = template.needed_slots(values)
+    template = coder.template
+    needed = (*template.needed_slots(values), *(template.rejected_slots() if coder.paired else ()))
     for slot in needed:
         if not values[slot].strip():
             return f"blank: {', '.join(slot for slot in needed if not values[slot].strip())}"
@@ -147,21 +166,26 @@ def _joined(laid: Sequence[_Row], coded: Sequence[list[int]], window: int) -> tu
     rows: list[int] = []
     ids: list[int] = []
     spans: list[int] = []
-    ends, span_ends = [0], [0]
+    rejected: list[int] = []
+    ends, span_ends, rejected_ends = [0], [0], [0]
     too_long = {}
     at = 0
-    for row, layout, texts in laid:
-        layout.join(coded[at : at + len(texts)], ids, spans)
+    for one in laid:
+        texts = coded[at : at + len(one.all_texts)]
         at += len(texts)
-        length = len(ids) - ends[-1]
+        one.layout.join(texts[: len(one.texts)], ids, spans)
+        if one.rejected:
+            rejected += [*texts[-1], *one.layout.end]
+        length = len(ids) - ends[-1] + len(rejected) - rejected_ends[-1]
         if length > window:
-            too_long[row] = f"{length} tokens, the window is {window}"
-            del ids[ends[-1] :], spans[span_ends[-1] :]
+            too_long[one.row] = f"{length} tokens, the window is {window}"
+            del ids[ends[-1] :], spans[span_ends[-1] :], rejected[rejected_ends[-1] :]
             continue
-        rows.append(row)
+        rows.append(one.row)
         ends.append(len(ids))
         span_ends.append(len(spans))
-    return Examples.of(rows, ids, ends, spans, span_ends), too_long
+        rejected_ends.append(len(rejected))
+    return Examples.of(rows, ids, ends, spans, span_ends, rejected, rejected_ends), too_long
 
 
 def _ends_in_a_blank(one: _Row) -> bool:

@@ -16,11 +16,26 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class Example:
-    """One tokenised row: its number, its token ids, and the half-open spans of them that are learned."""
+    """One tokenised row: its number, its token ids, and the half-open spans of them that are learned.
+
+    `rejected` are the ids of a worse reply after the same prompt, its end marker among them; empty where there is none.
+    """
 
     row: int
     ids: tuple[int, ...]
     spans: tuple[tuple[int, int], ...]
+    rejected: tuple[int, ...] = ()
+
+    @property
+    def prompt(self) -> tuple[int, ...]:
+        """The ids before the last learned reply."""
+        return self.ids[: self.spans[-1][0]]
+
+    @property
+    def chosen(self) -> tuple[int, ...]:
+        """The ids of the last learned reply, its end marker among them."""
+        start, end = self.spans[-1]
+        return self.ids[start:end]
 
     @property
     def n_learned(self) -> int:
@@ -34,7 +49,7 @@ class Example:
 
 
 class Examples(Sequence[Example]):
-    """The examples of one part, in order of their rows, over an Arrow table with `row`, `ids` and `spans`."""
+    """The examples of one part, in order of their rows, over an Arrow table with `row`, `ids`, `spans`, `rejected`."""
 
     def __init__(self, table: pyarrow.Table) -> None:
         self.table = table
@@ -47,13 +62,19 @@ class Examples(Sequence[Example]):
         ends: Sequence[int],
         spans: Sequence[int],
         span_ends: Sequence[int],
+        rejected: Sequence[int] = (),
+        rejected_ends: Sequence[int] = (),
     ) -> Examples:
-        """Return examples in memory: all ids and span bounds one after the other, and where each example's end."""
+        """Return examples in memory: ids, span bounds, rejected ids one after the other, and where each example's end.
+
+        Without `rejected_ends` no example has a rejected reply.
+        """
         import pyarrow
 
         lists: Any = pyarrow.ListArray
         arrays = [pyarrow.array(np.array(rows, dtype=np.int64))]
-        for values, bounds in ((ids, ends), (spans, span_ends)):
+        none = rejected_ends or [0] * (len(rows) + 1)
+        for values, bounds in ((ids, ends), (spans, span_ends), (rejected, none)):
             flat, offsets = np.array(values, dtype=np.int32), np.array(bounds, dtype=np.int32)
             arrays.append(lists.from_arrays(pyarrow.array(offsets), pyarrow.array(flat)))
         return cls(pyarrow.table(arrays, schema=schema()))
@@ -106,9 +127,9 @@ class Examples(Sequence[Example]):
         return int(spans[1::2].sum() - spans[::2].sum())
 
     def buffers(self) -> Iterator[bytes]:
-        """Yield the bytes of rows, lengths, ids, counts of spans and spans, for fingerprints."""
+        """Yield the bytes of rows, and of lengths and values of ids, spans and rejected ids, for fingerprints."""
         yield self.rows.astype("<i8").tobytes()
-        for name in ("ids", "spans"):
+        for name in ("ids", "spans", "rejected"):
             values, ends = self._flat(name)
             yield np.diff(ends).astype("<i8").tobytes()
             yield values.astype("<i4").tobytes()
@@ -128,10 +149,10 @@ def schema() -> pyarrow.Schema:
     import pyarrow
 
     numbers = pyarrow.list_(pyarrow.int32())
-    return pyarrow.schema([("row", pyarrow.int64()), ("ids", numbers), ("spans", numbers)])
+    return pyarrow.schema([("row", pyarrow.int64()), ("ids", numbers), ("spans", numbers), ("rejected", numbers)])
 
 
 def _examples(table: pyarrow.Table | pyarrow.RecordBatch) -> Iterator[Example]:
-    columns = (table.column(name).to_pylist() for name in ("row", "ids", "spans"))
-    for row, ids, ends in zip(*columns, strict=True):
-        yield Example(row, tuple(ids), tuple(zip(ends[::2], ends[1::2], strict=True)))
+    columns = (table.column(name).to_pylist() for name in ("row", "ids", "spans", "rejected"))
+    for row, ids, ends, rejected in zip(*columns, strict=True):
+        yield Example(row, tuple(ids), tuple(zip(ends[::2], ends[1::2], strict=True)), tuple(rejected))

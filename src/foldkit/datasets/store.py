@@ -1,8 +1,9 @@
 """A built dataset on disk: a folder with one Arrow file a part, the rows set aside, and a manifest.
 
-A part has the columns `row` (int64), `ids` (list of int32) and `spans` (list of int32: start and end of each learned
-span, half open). It is read through a memory map. Rows set aside stand in `set_aside.jsonl`, each with its reason and,
-where it could be read, its cells. The manifest is written last: without one there is no dataset.
+A part has the columns `row` (int64), `ids` (list of int32), `spans` (list of int32: start and end of each learned
+span, half open) and `rejected` (list of int32: the ids of a worse reply, empty where there is none). It is read through
+a memory map. Rows set aside stand in `set_aside.jsonl`, each with its reason and, where it could be read, its cells.
+The manifest is written last: without one there is no dataset.
 """
 
 from __future__ import annotations
@@ -22,7 +23,7 @@ from .coding import SetAside
 from .examples import Examples, schema
 from .placing import PARTS
 
-VERSION = 2
+VERSION = 3
 
 
 @dataclass(frozen=True)

@@ -18,6 +18,9 @@ if TYPE_CHECKING:
         Batch as Batch,
     )
     from .likelihood import (
+        Replies as Replies,
+    )
+    from .likelihood import (
         chunked_loss as chunked_loss,
     )
     from .likelihood import (
@@ -30,7 +33,13 @@ if TYPE_CHECKING:
         pack as pack,
     )
     from .likelihood import (
+        pack_replies as pack_replies,
+    )
+    from .likelihood import (
         pad as pad,
+    )
+    from .likelihood import (
+        reply_log_probs as reply_log_probs,
     )
     from .likelihood import (
         token_losses as token_losses,
@@ -49,7 +58,18 @@ __getattr__, __all__ = lazy_door(
         "decoder": ("Decoder",),
         "folder": ("save_folder",),
         "generating": ("generate", "stream"),
-        "likelihood": ("Batch", "chunked_loss", "learned_logits", "learned_stream", "pack", "pad", "token_losses"),
+        "likelihood": (
+            "Batch",
+            "Replies",
+            "chunked_loss",
+            "learned_logits",
+            "learned_stream",
+            "pack",
+            "pack_replies",
+            "pad",
+            "reply_log_probs",
+            "token_losses",
+        ),
         "rotary": ("Rope",),
         "sampling": ("Sampling",),
         "settings": ("BaseSettings",),

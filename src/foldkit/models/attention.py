@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import torch
 from torch import Tensor
@@ -32,12 +34,34 @@ def attend(query: Tensor, key: Tensor, value: Tensor, mask: Tensor | None, scale
     return torch.softmax(products, dim=-1) @ value
 
 
+class Fork(NamedTuple):
+    """An example with two replies to one prompt: the tokens of the prompt, then those of the first reply."""
+
+    n_prompt: int
+    n_first: int
+
+
 @dataclass(frozen=True)
 class Pieces:
-    """Lengths of examples in one row, and how many keys back a query may look, 0 for all."""
+    """Lengths of examples in one row, and how many keys back a query may look, 0 for all.
+
+    With `forks`, one for each example, two replies stand after each prompt, which do not see one another.
+    """
 
     lengths: tuple[int, ...]
     window: int = 0
+    forks: tuple[Fork, ...] = ()
+
+
+def piece_positions(lengths: Sequence[int], forks: Sequence[Fork], device: torch.device) -> Tensor:
+    """Return the position of every token of a row of examples, int64 (tokens,), that of a second reply as a first's."""
+    found = []
+    for index, length in enumerate(lengths):
+        fork = forks[index] if forks else Fork(length, 0)
+        first = min(length, sum(fork))
+        found += [torch.arange(first, device=device)]
+        found += [torch.arange(fork.n_prompt, fork.n_prompt + length - first, device=device)]
+    return torch.cat(found)
 
 
 def attend_pieces(query: Tensor, key: Tensor, value: Tensor, pieces: Pieces, scale: float, cap: float) -> Tensor:
@@ -46,11 +70,25 @@ def attend_pieces(query: Tensor, key: Tensor, value: Tensor, pieces: Pieces, sca
     value = value.contiguous()
     parts = (tensor.split_with_sizes(pieces.lengths, dim=2) for tensor in (query, key, value))
     mixed = []
-    for one_query, one_key, one_value in zip(*parts, strict=True):
+    for index, (one_query, one_key, one_value) in enumerate(zip(*parts, strict=True)):
         n = one_query.shape[2]
-        mask = window_mask(None, pieces.window, n, n, query.device)
-        mixed.append(attend(one_query, one_key, one_value, mask, scale, cap))
+        m = sum(pieces.forks[index]) if pieces.forks else n
+        mask = window_mask(None, pieces.window, m, m, query.device)
+        mixed.append(attend(one_query[:, :, :m], one_key[:, :, :m], one_value[:, :, :m], mask, scale, cap))
+        if m < n:  # the second reply, which sees the prompt and itself
+            n_prompt = pieces.forks[index].n_prompt
+            key_seen, value_seen = (torch.cat((t[:, :, :n_prompt], t[:, :, m:]), dim=2) for t in (one_key, one_value))
+            mask = _last_ones_mask(n - m, n - m + n_prompt, pieces.window, query.device)
+            mixed.append(attend(one_query[:, :, m:], key_seen, value_seen, mask, scale, cap))
     return torch.cat(mixed, dim=2)
+
+
+def _last_ones_mask(n_queries: int, n_keys: int, window: int, device: torch.device) -> Tensor:
+    """Return the causal mask, (n_queries, n_keys), of queries that are the last of the keys."""
+    query = torch.arange(n_keys - n_queries, n_keys, device=device)[:, None]
+    key = torch.arange(n_keys, device=device)[None]
+    seen = key <= query
+    return seen & (key > query - window) if window else seen
 
 
 def window_mask(mask: Tensor | None, window: int, n_queries: int, n_keys: int, device: torch.device) -> Tensor | None:
@@ -60,7 +98,7 @@ def window_mask(mask: Tensor | None, window: int, n_queries: int, n_keys: int, d
     """
     if not window or window >= n_keys:
         return mask
+    if mask is None:
+        return _last_ones_mask(n_queries, n_keys, window, device)[None, None]
     query = torch.arange(n_keys - n_queries, n_keys, device=device)[:, None]
-    key = torch.arange(n_keys, device=device)[None]
-    near = (key > query - window)[None, None]
-    return (near & (key <= query)) if mask is None else near & mask
+    return (torch.arange(n_keys, device=device)[None] > query - window)[None, None] & mask

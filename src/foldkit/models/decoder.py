@@ -17,7 +17,7 @@ from torch import Tensor, nn
 from torch.nn import functional
 from torch.utils.checkpoint import checkpoint
 
-from .attention import Pieces, attend, attend_pieces, window_mask
+from .attention import Fork, Pieces, attend, attend_pieces, piece_positions, window_mask
 from .cache import Cache
 from .held import Held
 from .linear import Linear, join, linear, together
@@ -207,15 +207,18 @@ class Decoder(nn.Module):
         mask: Tensor | None = None,
         cache: Cache | None = None,
         lengths: Sequence[int] = (),
+        forks: Sequence[Fork] = (),
     ) -> Tensor:
         """Return the normed stream (batch, seq, d_model) for token ids, int64 (batch, seq).
 
         positions: int64 (batch, seq), counting from 0 by default. mask: bool (batch, 1, seq, keys), True where a
         query may look; plain causal when None, which needs one query, or an empty cache or none. lengths: those of
         examples that stand one after the other in one row and cannot see one another; positions begin anew in each.
+        forks: for each of them, where a second reply to its prompt stands after the first one; the two cannot see one
+        another either, and have the same positions.
         """
         if lengths:
-            positions = torch.cat([torch.arange(length, device=ids.device) for length in lengths])[None]
+            positions = piece_positions(lengths, forks, ids.device)[None]
         elif positions is None:
             positions = torch.arange(ids.shape[1], device=ids.device)[None]
         x = self.embedding(ids)
@@ -226,7 +229,9 @@ class Decoder(nn.Module):
             x = x + self.positions(positions)
         n_keys = ids.shape[1] + (cache.length if cache else 0)
         masks: dict[int, Mask] = {
-            size: Pieces(tuple(lengths), size) if lengths else window_mask(mask, size, ids.shape[1], n_keys, ids.device)
+            size: Pieces(tuple(lengths), size, tuple(forks))
+            if lengths
+            else window_mask(mask, size, ids.shape[1], n_keys, ids.device)
             for size in {*self.spec.windows, 0}
         }
         angles: dict[Rope | None, Angles] = {None: None}

@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 import torch
 from torch import Tensor
 from torch.nn import functional
 
+from .attention import Fork
 from .decoder import Decoder
 
 # Logits that stand in memory at once; the head is applied to so many rows at a time.
@@ -23,13 +24,16 @@ class Batch:
 
     Each example is a row, padded on the right: padding needs no mask, for it stands after all real tokens, and a causal
     decoder never looks there. Or, `packed`, they stand in one row, one after the other, and cannot see one another; the
-    first token of each, which nothing predicts, is not learned. `lengths` are those of the examples.
+    first token of each, which nothing predicts, is not learned. `lengths` are those of the examples. With `forks` each
+    packed example has a second reply after its first one, and `rows` are the numbers of their rows.
     """
 
     ids: Tensor
     learned: Tensor
     lengths: tuple[int, ...]
     packed: bool = False
+    forks: tuple[Fork, ...] = ()
+    rows: tuple[int, ...] = ()
 
     @property
     def n_learned(self) -> int:
@@ -56,6 +60,59 @@ def pack(ids: Sequence[Sequence[int]], learned: Sequence[Sequence[bool]]) -> Bat
     flags = torch.tensor([list(itertools.chain.from_iterable(learned))])
     flags[0, list(itertools.accumulate(lengths[:-1], initial=0))] = False
     return Batch(torch.tensor([list(itertools.chain.from_iterable(ids))]), flags, lengths, packed=True)
+
+
+class Replies(NamedTuple):
+    """Two replies to one prompt, as ids, each with its end marker."""
+
+    prompt: tuple[int, ...]
+    first: tuple[int, ...]
+    second: tuple[int, ...]
+
+
+def pack_replies(examples: Sequence[Replies], rows: Sequence[int]) -> Batch:
+    """Put prompts with two replies each one after the other; all tokens of the replies are learned.
+
+    A second reply may be empty. Raises ValueError for an empty prompt, from which nothing could be predicted.
+    """
+    if not all(one.prompt for one in examples):
+        raise ValueError("a prompt needs at least one token")
+    ids = [token for one in examples for token in itertools.chain(*one)]
+    flags = [part is not one.prompt for one in examples for part in one for _ in part]
+    return Batch(
+        torch.tensor([ids]),
+        torch.tensor([flags]),
+        tuple(sum(map(len, one)) for one in examples),
+        packed=True,
+        forks=tuple(Fork(len(one.prompt), len(one.first)) for one in examples),
+        rows=tuple(rows),
+    )
+
+
+def reply_log_probs(decoder: Decoder, batch: Batch) -> tuple[Tensor, Tensor, Tensor]:
+    """Return the log-probability (nats) of both replies to each prompt, (examples, 2), with gradient.
+
+    Then how many tokens each has, and how many of them were the likeliest, both int64 (examples, 2).
+    """
+    fork_ends = [sum(fork) for fork in batch.forks]
+    sizes = [
+        size
+        for fork, end, length in zip(batch.forks, fork_ends, batch.lengths, strict=True)
+        for size in (fork.n_first, length - end)
+    ]
+    stream = decoder(batch.ids, lengths=batch.lengths, forks=batch.forks)
+    learned = batch.learned[0].nonzero()[:, 0]
+    before = learned - 1
+    starts = itertools.accumulate(batch.lengths[:-1], initial=0)
+    for start, fork, end, length in zip(starts, batch.forks, fork_ends, batch.lengths, strict=True):
+        if length > end:  # the first token of a second reply comes after the prompt too
+            before[learned == start + end] = start + fork.n_prompt - 1
+    log_probs, hits = token_log_probs(decoder, stream[0, before], batch.ids[0, learned])
+    counts = torch.tensor(sizes).view(-1, 2)
+    owner = torch.arange(len(sizes)).repeat_interleave(torch.tensor(sizes))
+    totals = torch.zeros(len(sizes), dtype=log_probs.dtype).index_add(0, owner, log_probs)
+    n_hit = torch.zeros(len(sizes), dtype=torch.long).index_add(0, owner, hits.long())
+    return totals.view(-1, 2), counts, n_hit.view(-1, 2)
 
 
 def learned_stream(decoder: Decoder, batch: Batch) -> tuple[Tensor, Tensor]:
@@ -104,12 +161,10 @@ class _ChunkedLoss(torch.autograd.Function):
     def forward(
         ctx: Any, decoder: Decoder, targets: Tensor, smoothing: float, stream: Tensor, *trained: Tensor
     ) -> tuple[Tensor, Tensor]:
-        n_rows = max(1, LOGITS_AT_ONCE // decoder.spec.vocab_size)
         wanted = ctx.needs_input_grad[3] or bool(trained)
         total, n_hit = torch.zeros((), dtype=stream.dtype), torch.zeros((), dtype=torch.long)
         to_stream, to_head = torch.empty_like(stream), [torch.zeros_like(weight) for weight in trained]
-        for start in range(0, len(stream), n_rows):
-            piece = slice(start, start + n_rows)
+        for piece in _pieces(decoder, len(stream)):
             with torch.set_grad_enabled(wanted):
                 rows = stream[piece].detach().requires_grad_(wanted)
                 logits = decoder.logits(rows)
@@ -125,6 +180,51 @@ class _ChunkedLoss(torch.autograd.Function):
     @staticmethod
     def backward(ctx: Any, *gradients: Tensor) -> tuple[Tensor | None, ...]:
         return (None, None, None, *(gradients[0] * part for part in ctx.saved_tensors))
+
+
+def token_log_probs(decoder: Decoder, stream: Tensor, targets: Tensor) -> tuple[Tensor, Tensor]:
+    """Return the log-probability (nats) of targets (n,) after stream (n, d_model), and which were the likeliest.
+
+    With gradient, for which the logits are made a second time: they never stand in memory whole.
+    """
+    trained = [w for w in decoder.head_parameters() if w.requires_grad and torch.is_grad_enabled()]
+    found: tuple[Tensor, Tensor] = _TokenLogProbs.apply(decoder, targets, stream, *trained)  # type: ignore[no-untyped-call]
+    return found
+
+
+class _TokenLogProbs(torch.autograd.Function):
+    @staticmethod
+    def forward(ctx: Any, decoder: Decoder, targets: Tensor, stream: Tensor, *trained: Tensor) -> tuple[Tensor, Tensor]:
+        log_probs, hits = torch.empty(len(stream), dtype=stream.dtype), torch.empty(len(stream), dtype=torch.bool)
+        for piece in _pieces(decoder, len(stream)):
+            logits = decoder.logits(stream[piece])
+            of_target = logits.gather(-1, targets[piece, None])[:, 0]
+            log_probs[piece], hits[piece] = of_target - logits.logsumexp(-1), logits.argmax(-1) == targets[piece]
+        ctx.decoder = decoder
+        ctx.save_for_backward(targets, stream, *trained)
+        ctx.mark_non_differentiable(hits)
+        return log_probs, hits
+
+    @staticmethod
+    def backward(ctx: Any, *gradients: Tensor) -> tuple[Tensor | None, ...]:
+        targets, stream, *trained = ctx.saved_tensors
+        to_stream, to_head = torch.empty_like(stream), [torch.zeros_like(weight) for weight in trained]
+        for piece in _pieces(ctx.decoder, len(stream)):
+            with torch.enable_grad():
+                rows = stream[piece].detach().requires_grad_()
+                logits = ctx.decoder.logits(rows)
+            to_logits = torch.softmax(logits.detach(), -1).neg_()
+            to_logits.scatter_add_(-1, targets[piece, None], to_logits.new_ones(len(rows), 1))
+            to_logits.mul_(gradients[0][piece, None])
+            to_stream[piece], *more = torch.autograd.grad(logits, (rows, *trained), to_logits)
+            to_head = [before + part for before, part in zip(to_head, more, strict=True)]
+        return (None, None, to_stream, *to_head)
+
+
+def _pieces(decoder: Decoder, n_rows: int) -> Iterator[slice]:
+    """Yield slices of rows whose logits may stand in memory at once."""
+    size = max(1, LOGITS_AT_ONCE // decoder.spec.vocab_size)
+    return (slice(start, start + size) for start in range(0, n_rows, size))
 
 
 def _cross_entropy(logits: Tensor, targets: Tensor, smoothing: float) -> tuple[Tensor, Tensor]:

@@ -3,7 +3,8 @@
 A template is a name and a list of turns. A turn has a role, a text with `{slots}`, parts that stand only where a slot
 is filled (`before` the text, or after it by `when`), and may be learned. `{{` and `}}` are braces themselves. A turn
 with `each` stands for a whole conversation: the JSON list of messages in that column, every reply in it learned unless
-its message says `"learned": false`. `default` gives texts for slots that are blank.
+its message says `"learned": false`. `default` gives texts for slots that are blank. The last learned turn may have a
+`rejected` text: the worse reply of a preference pair.
 """
 
 from __future__ import annotations
@@ -51,6 +52,7 @@ class TurnPattern:
     before: tuple[Part, ...] = ()
     when: tuple[Part, ...] = ()
     each: str = ""
+    rejected: str = ""
 
     @functools.cached_property
     def slots(self) -> tuple[str, ...]:
@@ -98,6 +100,7 @@ class Template:
             names += pattern.slots
             for part in pattern.when:
                 names += [part.slot, *slots_of(part.text)]
+            names += slots_of(pattern.rejected)
         return tuple(dict.fromkeys(names))
 
     def needed_slots(self, row: Mapping[str, str]) -> tuple[str, ...]:
@@ -133,6 +136,15 @@ class Template:
         """Return the text of the last learned turn: what the row holds as right."""
         return [turn.text for turn in self.turns(row) if turn.learned][-1]
 
+    def rejected_slots(self) -> tuple[str, ...]:
+        """Columns that the worse reply of a preference pair is made of; none where the template has no such reply."""
+        return tuple(dict.fromkeys(slot for pattern in self.turn for slot in slots_of(pattern.rejected)))
+
+    def rejected(self, row: Mapping[str, str]) -> str:
+        """Return the worse reply of a row, "" where the template has none."""
+        row = self._filled(row)
+        return next((pattern.rejected.format_map(row) for pattern in self.turn if pattern.rejected), "")
+
     def prompt_slots(self) -> tuple[str, ...]:
         """Columns that a question must bring, optional ones included."""
         if any(pattern.each for pattern in self.turn):
@@ -148,6 +160,7 @@ class Template:
             turn["each"] = p.each
             turn["before"] = [{"slot": part.slot, "text": part.text} for part in p.before]
             turn["when"] = [{"slot": part.slot, "text": part.text} for part in p.when]
+            turn |= {"rejected": p.rejected} if p.rejected else {}
             turns.append(turn)
         return {"name": self.name, "turn": turns, "default": dict(self.default)}
 
@@ -219,6 +232,9 @@ def template_from_mapping(values: Mapping[str, Any], where: str) -> Template:
     for slot in template.default:
         if slot not in template.slots():
             raise InputError(where, "default", "a slot of the template", slot, near_name(slot, template.slots()))
+    worse = [number for number, pattern in enumerate(template.turn, 1) if pattern.rejected]
+    if worse and worse != [max(number for number, pattern in enumerate(template.turn, 1) if pattern.learned)]:
+        raise InputError(where, "rejected", "one, in the last learned turn", f"turn {worse[0]}", "move it there")
     if not any((pattern.learned and not pattern.needs) or pattern.each for pattern in template.turn):
         raise InputError(where, "turns", "at least one learned turn that always stands", None, "add `learned = true`")
     return template
@@ -233,10 +249,12 @@ def _check_turn(pattern: TurnPattern, place: str) -> None:
     if pattern.role not in ROLES:
         raise UsageError(place, "role", " or ".join(ROLES), pattern.role, near_name(pattern.role, ROLES))
     try:
-        for text in (pattern.text, *(part.text for part in (*pattern.before, *pattern.when))):
+        for text in (pattern.text, pattern.rejected, *(part.text for part in (*pattern.before, *pattern.when))):
             slots_of(text)
     except ValueError as error:
         raise InputError(place, "text", "text with {slots}", pattern.text, str(error)) from None
+    if pattern.rejected and not pattern.learned:
+        raise UsageError(place, "rejected", "a worse reply of a learned turn", pattern.rejected, "add `learned = true`")
     if pattern.learned and pattern.role != "assistant":
         raise InputError(place, "learned", "learned assistant turns", pattern.role, "learn replies only")
 

@@ -40,6 +40,10 @@ if TYPE_CHECKING:
     from .forecasting import with_micro_batch as with_micro_batch
     from .loop import train_adapter as train_adapter
     from .objective import summed_loss as summed_loss
+    from .pair_objective import objective_for as objective_for
+    from .pair_objective import reference_values as reference_values
+    from .preferences import OBJECTIVES as OBJECTIVES
+    from .preferences import LogProbs as LogProbs
     from .rate_search import TriedRate as TriedRate
     from .rate_search import suggested_rate as suggested_rate
     from .rate_search import try_rates as try_rates
@@ -57,6 +61,8 @@ __getattr__, __all__ = lazy_door(
         "forecasting": ("Change", "Forecast", "forecast", "with_micro_batch"),
         "loop": ("train_adapter",),
         "objective": ("summed_loss",),
+        "pair_objective": ("objective_for", "reference_values"),
+        "preferences": ("OBJECTIVES", "LogProbs"),
         "rate_search": ("TriedRate", "suggested_rate", "try_rates"),
         "schedule": ("rate_at",),
         "settings": ("TrainSettings",),

@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import math
 import random
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 
 from foldkit.datasets import Example
 from foldkit.models.likelihood import Batch, pack, pad
@@ -60,26 +60,39 @@ def micro_batches(examples: Sequence[Example], settings: TrainSettings, n_proces
 
     Where processes share the passes, there are as many as processes, if there are examples enough.
     """
-    n_passes = min(len(examples), max(n_processes, math.ceil(len(examples) / settings.n_micro)))
-    ordered = sorted(examples, key=lambda example: len(example.ids), reverse=True)
     if not settings.packing:
+        n_passes = min(len(examples), max(n_processes, math.ceil(len(examples) / settings.n_micro)))
+        ordered = sorted(examples, key=lambda example: len(example.ids), reverse=True)
         size = math.ceil(len(ordered) / n_passes) if n_processes > 1 else settings.n_micro
         pieces = [ordered[start : start + size] for start in range(0, len(ordered), size)]
         return [pad([e.ids for e in piece], [e.learned for e in piece]) for piece in pieces]
+    return [
+        pack([e.ids for e in piece], [e.learned for e in piece])
+        for piece in grouped(examples, settings, n_processes, lambda example: len(example.ids))
+    ]
+
+
+def grouped(
+    examples: Sequence[Example], settings: TrainSettings, n_processes: int, length: Callable[[Example], int]
+) -> list[list[Example]]:
+    """Divide a batch into rows of about `micro_batch` examples, and as many as processes if there are enough."""
+    n_passes = min(len(examples), max(n_processes, math.ceil(len(examples) / settings.n_micro)))
+    ordered = sorted(examples, key=length, reverse=True)
     # A little more than an even share, so that one pass more is seldom needed.
-    room = max(len(ordered[0].ids), math.ceil(1.05 * sum(len(e.ids) for e in ordered) / n_passes))
-    return [pack([e.ids for e in piece], [e.learned for e in piece]) for piece in first_fit(ordered, room)]
+    room = max(length(ordered[0]), math.ceil(1.05 * sum(map(length, ordered)) / n_passes))
+    return first_fit(ordered, room, length)
 
 
-def first_fit(ordered: Sequence[Example], room: int) -> list[list[Example]]:
+def first_fit(ordered: Sequence[Example], room: int, length: Callable[[Example], int]) -> list[list[Example]]:
     """Put each example, the longest first, into the first sequence of `room` tokens that has space left for it."""
     rows: list[list[Example]] = []
     left: list[int] = []
     for example in ordered:
-        place = next((index for index, n in enumerate(left) if n >= len(example.ids)), len(rows))
+        size = length(example)
+        place = next((index for index, n in enumerate(left) if n >= size), len(rows))
         if place == len(rows):
             rows.append([])
-            left.append(max(room, len(example.ids)))
+            left.append(max(room, size))
         rows[place].append(example)
-        left[place] -= len(example.ids)
+        left[place] -= size
     return rows

@@ -55,7 +55,7 @@ def kept_bytes(decoder: Decoder, ids: Sequence[int]) -> int:
     def note(value: Tensor) -> Tensor:
         if (place := _storage(value)) not in own:
             kept[place] = value.untyped_storage().nbytes()
-        return value
+        return value.detach()  # with its way back it would keep itself alive
 
     recompute, decoder.recompute = decoder.recompute, False
     with torch.random.fork_rng(devices=[]), torch.autograd.graph.saved_tensors_hooks(note, lambda value: value):

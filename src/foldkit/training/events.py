@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from .state import Snapshot
 
@@ -26,6 +26,7 @@ class Stepped:
     """After an optimiser step; loss in nats per learned token of the batch, memory as held at most so far.
 
     `update_ratio` is the length of the step over the length of all factors, `to_go` the seconds to the last step.
+    `figures` are those of an objective of pairs.
     """
 
     step: int
@@ -42,6 +43,7 @@ class Stepped:
     seconds: float
     to_go: float
     peak_bytes: int
+    figures: dict[str, float] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -62,6 +64,7 @@ class Checked:
     validation_accuracy: float
     best: bool
     seconds: float
+    figures: dict[str, float] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)

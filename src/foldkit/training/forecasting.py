@@ -17,10 +17,11 @@ from foldkit.datasets import Example
 from foldkit.models.decoder import Decoder
 from foldkit.models.likelihood import Batch
 
-from .batches import batches, count_steps, micro_batches
+from .batches import batches, count_steps
 from .costs import Memory, PassCost, memory_of, pass_cost
 from .memory import peak_bytes
 from .objective import mean_loss
+from .pair_objective import objective_for
 from .schedule import check_steps
 from .settings import TrainSettings
 from .stepping import Stepper
@@ -113,9 +114,10 @@ def forecast(
     per_token = _seconds_per_token(decoder, adapter, steps, settings, cost)
     if level and (taken := peak_bytes() - level) > 0:
         memory = dataclasses.replace(memory, overhead=max(0.0, taken - memory.known))
-    pieces = micro_batches(validation, settings)
+    objective = objective_for(settings, validation)
+    pieces = objective.passes(list(validation))
     n_checked = sum(piece.ids.numel() for piece in pieces)
-    check = _seconds_of(lambda: mean_loss(decoder, pieces[:1])) / pieces[0].ids.numel() * n_checked
+    check = _seconds_of(lambda: mean_loss(decoder, objective, pieces[:1])) / pieces[0].ids.numel() * n_checked
     step = per_token * statistics.median(map(_n_tokens, steps))
     due = check_steps(n_steps, n_epoch, settings)
     seconds = per_token * found.n_tokens + len(due) * check
@@ -165,7 +167,8 @@ def _n_tokens(step: Sequence[Example]) -> int:
 def _memory(
     decoder: Decoder, adapter: Adapter, steps: Sequence[Sequence[Example]], settings: TrainSettings, cost: PassCost
 ) -> Memory:
-    passes = [piece for step in steps for piece in micro_batches(step, settings)]
+    objective = objective_for(settings, [example for step in steps for example in step])
+    passes = [piece for step in steps for piece in objective.passes(step)]
     return memory_of(decoder, adapter, settings, cost, passes)
 
 
@@ -199,12 +202,13 @@ def _seconds_per_token(
     The adapter is put back afterwards.
     """
     before = {name: value.clone() for name, value in adapter.tensors().items()}
-    divided = [micro_batches(step, settings) for step in steps]
+    objective = objective_for(settings, [example for step in steps for example in step])
+    divided = [objective.passes(step) for step in steps]
     largest = max(divided, key=lambda passes: max(map(cost.of, passes)))
     middle = sorted(divided, key=_n_ids)[len(divided) // 2 :][:_MEASURED]
     found = []
     with torch.random.fork_rng(devices=[]):
-        stepper, recompute = Stepper(decoder, adapter, settings), decoder.recompute
+        stepper, recompute = Stepper(decoder, adapter, settings, objective), decoder.recompute
         decoder.recompute = settings.recompute
         for passes in (largest, *middle):
             seconds = _seconds_of(functools.partial(_one_step, stepper, passes))

@@ -17,10 +17,11 @@ from foldkit.datasets import Example
 from foldkit.formats import FoldKitError, InputError
 from foldkit.models.decoder import Decoder
 
-from .batches import batches, count_steps, micro_batches
+from .batches import batches, count_steps
 from .events import Checked, Due, Finished, Skipped, Started, Stepped, TrainEvent
 from .memory import peak_bytes
-from .objective import mean_loss
+from .objective import Objective, mean_loss
+from .pair_objective import Reference, objective_for
 from .schedule import check_steps, rate_at
 from .settings import BEST_BY, TrainSettings
 from .state import Snapshot, TrainState
@@ -41,18 +42,21 @@ def train_adapter(
     resume: Snapshot | None = None,
     stop: Callable[[], bool] = lambda: False,
     team: Team = ALONE,
+    reference: Reference | None = None,
 ) -> Iterator[TrainEvent]:
     """Train the adapter in place, from the start or from a snapshot; `stop` is asked after every step.
 
     A listener that wants the best adapter copies it at a `Checked` event, one that writes checkpoints does so at a
     `Due` one. With a team all processes call this with the same rows and settings, and each makes a part of the passes;
-    events are the same in all. Raises InputError when there is nothing to train or validate on, and FoldKitError when a
+    events are the same in all. `reference` has the reference's values by row, for an objective of pairs; examples then
+    have rejected replies. Raises InputError when there is nothing to train or validate on, and FoldKitError when a
     step is bad and bad ones are not to be skipped, or when another process has ended.
     """
     for name, examples in (("train", train), ("validation", validation)):
         if not examples:
             raise InputError("[split]", f"rows in {name}", "at least one", "none", "add rows or change the split")
-    loop = _Loop(decoder, adapter, train, validation, settings, team)
+    objectives = [objective_for(settings, examples, reference) for examples in (train, validation)]
+    loop = _Loop(decoder, adapter, train, validation, settings, team, *objectives)
     torch.manual_seed(settings.seed + team.rank)
     if resume:
         loop.state.restore(resume, team.rank)
@@ -74,13 +78,16 @@ class _Loop:
         validation: Sequence[Example],
         settings: TrainSettings,
         team: Team,
+        objective: Objective,
+        check_objective: Objective,
     ) -> None:
         self.decoder, self.adapter, self.train, self.settings, self.team = decoder, adapter, train, settings, team
         self.lengths = [len(example.ids) for example in train]
         self.n_steps, self.n_epoch = count_steps(self.lengths, settings)
-        self.checks, self.n_validation = micro_batches(validation, settings, team.size), len(validation)
+        self.objective, self.check_objective = objective, check_objective
+        self.checks, self.n_validation = check_objective.passes(list(validation), team.size), len(validation)
         average = [factor.detach().clone() for factor in adapter.parameters] if settings.averaging else []
-        self.stepper = Stepper(decoder, adapter, settings, team)
+        self.stepper = Stepper(decoder, adapter, settings, objective, team)
         self.state = TrainState(adapter, self.stepper.optimiser, average)
         self.began, self.before = time.perf_counter(), 0.0
         # The random states of all processes after the last step.
@@ -135,7 +142,7 @@ class _Loop:
     def _step(self, step: int, examples: Sequence[Example]) -> Iterator[TrainEvent]:
         settings, counts, started = self.settings, self.state.counts, time.perf_counter()
         rate = rate_at(self._place(step - 1), self.n_steps, settings)
-        gradient = self.stepper.gradient(micro_batches(examples, settings, self.team.size))
+        gradient = self.stepper.gradient(self.objective.passes(examples, self.team.size))
         random = self.team.of_all(torch.get_rng_state())
         bad = self._badness(gradient)
         rows = tuple(example.row for example in examples)
@@ -178,6 +185,7 @@ class _Loop:
             self._seconds(),
             self._to_go(),
             peak_bytes(),
+            gradient.figures,
         )
 
     def _badness(self, gradient: Gradient) -> str:
@@ -197,8 +205,9 @@ class _Loop:
 
     def _checked(self, step: int) -> Checked:
         counts = self.state.counts
-        loss, accuracy = mean_loss(self.decoder, self.checks, self.team)
-        figures = {"loss": loss, "accuracy": accuracy, **counts.last}
+        found = mean_loss(self.decoder, self.check_objective, self.checks, self.team)
+        loss, accuracy = found.loss, found.accuracy
+        figures = {**counts.last, **found.figures, "loss": loss, "accuracy": accuracy}
         figure = figures.get(self.settings.best_by, math.nan)
         score = figure if BEST_BY[self.settings.best_by] else -figure
         improved = counts.best is None or score > counts.best
@@ -207,7 +216,7 @@ class _Loop:
         else:
             counts.n_worse += 1
         counts.seconds = self._seconds()
-        return Checked(step, loss, accuracy, improved, counts.seconds)
+        return Checked(step, loss, accuracy, improved, counts.seconds, found.figures)
 
     @contextlib.contextmanager
     def _averaged(self) -> Iterator[None]:

@@ -1,25 +1,73 @@
-"""Next-token loss on learned tokens."""
+"""What a training minimises: the loss of replies, or of better replies against worse ones; passes, sums and figures."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from typing import NamedTuple
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import NamedTuple, Protocol
 
 import torch
 from torch import Tensor
 
+from foldkit.datasets import Example
 from foldkit.models.decoder import Decoder
 from foldkit.models.likelihood import Batch, chunked_loss, learned_stream
 
+from .batches import micro_batches
+from .settings import TrainSettings
 from .team import ALONE, Team
 
 
 class Loss(NamedTuple):
-    """A summed loss (nats, a scalar), the learned tokens it is of, and how many of them were the likeliest."""
+    """A summed loss (nats, a scalar) of so many items.
+
+    Beside it the learned tokens, how many of them were the likeliest, and other sums by name, of `n_pairs` each.
+    """
 
     total: Tensor
     n_tokens: int
     n_hit: int
+    n_items: int
+    n_pairs: int = 0
+    sums: Mapping[str, float] = {}
+
+
+class Objective(Protocol):
+    """How examples go through the model, and what comes of it."""
+
+    def passes(self, examples: Sequence[Example], n_processes: int = 1) -> list[Batch]:
+        """Divide a batch of examples into passes."""
+
+    def prepare(self, decoder: Decoder, passes: Sequence[Batch], team: Team) -> None:
+        """Find what the loss needs of the whole batch, before any pass of it."""
+
+    def n_items(self, passes: Sequence[Batch]) -> int:
+        """Return over how many items the loss of these passes is a mean."""
+
+    def loss(self, decoder: Decoder, batch: Batch, *, training: bool) -> Loss:
+        """Return the summed loss of a pass, with gradient; without smoothing unless in training."""
+
+
+@dataclass(frozen=True)
+class ReplyObjective:
+    """The cross-entropy of learned tokens."""
+
+    settings: TrainSettings
+
+    def passes(self, examples: Sequence[Example], n_processes: int = 1) -> list[Batch]:
+        """Divide a batch of examples into passes."""
+        return micro_batches(examples, self.settings, n_processes)
+
+    def prepare(self, decoder: Decoder, passes: Sequence[Batch], team: Team) -> None:
+        """Need nothing."""
+
+    def n_items(self, passes: Sequence[Batch]) -> int:
+        """Return the learned tokens."""
+        return sum(piece.n_learned for piece in passes)
+
+    def loss(self, decoder: Decoder, batch: Batch, *, training: bool) -> Loss:
+        """Return the summed loss of learned tokens."""
+        return summed_loss(decoder, batch, self.settings.smoothing if training else 0.0)
 
 
 def summed_loss(decoder: Decoder, batch: Batch, smoothing: float = 0.0) -> Loss:
@@ -30,18 +78,58 @@ def summed_loss(decoder: Decoder, batch: Batch, smoothing: float = 0.0) -> Loss:
     """
     stream, targets = learned_stream(decoder, batch)
     total, n_hit = chunked_loss(decoder, stream, targets, smoothing)
-    return Loss(total, targets.numel(), n_hit)
+    return Loss(total, targets.numel(), n_hit, targets.numel())
+
+
+@dataclass
+class Tally:
+    """Sums over passes, those of all processes once they are `shared`."""
+
+    total: float = 0.0
+    n_tokens: float = 0.0
+    n_hit: float = 0.0
+    n_items: float = 0.0
+    n_pairs: float = 0.0
+    sums: dict[str, float] = field(default_factory=dict)
+
+    def add(self, loss: Loss, *, counts: bool) -> None:
+        """Add a pass; one that does not count only says which sums there are."""
+        self.total += counts * loss.total.item()
+        self.n_tokens += counts * loss.n_tokens
+        self.n_hit += counts * loss.n_hit
+        self.n_items += counts * loss.n_items
+        self.n_pairs += counts * loss.n_pairs
+        for name, value in loss.sums.items():
+            self.sums[name] = self.sums.get(name, 0.0) + counts * value
+
+    def shared(self, team: Team) -> Tally:
+        """Return the sums of all processes."""
+        own = (self.total, self.n_tokens, self.n_hit, self.n_items, self.n_pairs)
+        total, n_tokens, n_hit, n_items, n_pairs, *sums = team.totals(*own, *self.sums.values())
+        return Tally(total, n_tokens, n_hit, n_items, n_pairs, dict(zip(self.sums, sums, strict=True)))
+
+    @property
+    def loss(self) -> float:
+        """Loss an item."""
+        return self.total / self.n_items
+
+    @property
+    def accuracy(self) -> float:
+        """Share of learned tokens that were the likeliest."""
+        return self.n_hit / self.n_tokens
+
+    @property
+    def figures(self) -> dict[str, float]:
+        """The other figures, a pair."""
+        return {name: value / self.n_pairs for name, value in self.sums.items()}
 
 
 @torch.no_grad()
-def mean_loss(decoder: Decoder, pieces: Sequence[Batch], team: Team = ALONE) -> tuple[float, float]:
-    """Return loss per learned token (nats) and token accuracy over all pieces, without dropout, smoothing or noise."""
+def mean_loss(decoder: Decoder, objective: Objective, passes: Sequence[Batch], team: Team = ALONE) -> Tally:
+    """Return the sums of a validation over all passes, without dropout, smoothing or noise."""
     decoder.eval()
-    made = [(summed_loss(decoder, piece), counts) for piece, counts in team.share(pieces)]
-    found = [loss for loss, counts in made if counts]
-    total, n_hit, n_tokens = team.totals(
-        sum(loss.total.item() for loss in found),
-        sum(loss.n_hit for loss in found),
-        sum(loss.n_tokens for loss in found),
-    )
-    return total / n_tokens, n_hit / n_tokens
+    objective.prepare(decoder, passes, team)
+    tally = Tally()
+    for piece, counts in team.share(passes):
+        tally.add(objective.loss(decoder, piece, training=False), counts=counts)
+    return tally.shared(team)

@@ -13,7 +13,8 @@ from foldkit.adapters.attaching import Adapter
 from foldkit.datasets import Example
 from foldkit.models.decoder import Decoder
 
-from .batches import batches, micro_batches
+from .batches import batches
+from .pair_objective import Reference, objective_for
 from .settings import TrainSettings
 from .stepping import Stepper
 
@@ -33,7 +34,12 @@ class TriedRate:
 
 
 def try_rates(
-    decoder: Decoder, adapter: Adapter, train: Sequence[Example], settings: TrainSettings, n_steps: int = N_STEPS
+    decoder: Decoder,
+    adapter: Adapter,
+    train: Sequence[Example],
+    settings: TrainSettings,
+    n_steps: int = N_STEPS,
+    reference: Reference | None = None,
 ) -> Iterator[TriedRate]:
     """Train with rates from LOWEST to HIGHEST, each the same number of times the one before, until the loss runs away.
 
@@ -41,12 +47,13 @@ def try_rates(
     """
     before = {name: value.clone() for name, value in adapter.tensors().items()}
     torch.manual_seed(settings.seed)
-    stepper, smoothed, lowest = Stepper(decoder, adapter, settings), math.nan, math.inf
+    objective = objective_for(settings, train, reference)
+    stepper, smoothed, lowest = Stepper(decoder, adapter, settings, objective), math.nan, math.inf
     lengths = [len(example.ids) for example in train]
     try:
         for step, indices in enumerate(itertools.islice(batches(lengths, settings), n_steps)):
             rate = LOWEST * (HIGHEST / LOWEST) ** (step / max(1, n_steps - 1))
-            loss = stepper.gradient(micro_batches([train[index] for index in indices], settings)).loss
+            loss = stepper.gradient(objective.passes([train[index] for index in indices])).loss
             smoothed = loss if step == 0 else _SMOOTH * smoothed + (1 - _SMOOTH) * loss
             yield TriedRate(step + 1, rate, loss, smoothed)
             lowest = min(lowest, smoothed)

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
-from foldkit.formats import one_of
+from foldkit.formats import UsageError, one_of
 from foldkit.formats.settings import within
 
-OBJECTIVES = ("reply",)
+# What each objective is given as its strength where the sheet says nothing: as in its paper.
+STRENGTHS = {"odds": 0.1, "direct": 0.1, "identity": 0.1, "margin": 2.0, "unpaired": 0.1}
+OBJECTIVES = ("reply", *STRENGTHS)
 SCHEDULES = ("cosine", "linear", "constant")
 # Each figure that a validation can be the best by, and whether more of it is better.
 BEST_BY = {
@@ -18,7 +20,10 @@ BEST_BY = {
     "smoothed_loss": False,
     "gradient_norm": False,
     "update_ratio": False,
+    "ranked": True,
+    "margin": True,
 }
+_OF_PAIRS = ("ranked", "margin")
 BAD_STEPS = ("stop", "skip")
 
 _RANGES = (
@@ -50,8 +55,34 @@ _RANGES = (
 
 
 @dataclass(frozen=True)
+class PairSettings:
+    """How a better reply is held against a worse one; `strength` 0 is the objective's own.
+
+    `doubt` is the share of pairs that `direct` takes to be turned round; `margin` how far apart `margin` wants them;
+    `good` and `bad` are the weights of both kinds of reply in `unpaired`.
+    """
+
+    strength: float = 0.0
+    doubt: float = 0.0
+    margin: float = 1.0
+    good: float = 1.0
+    bad: float = 1.0
+
+    def __post_init__(self) -> None:
+        for name, most in (("strength", 1e3), ("doubt", 0.49), ("margin", 1e3), ("good", 1e3), ("bad", 1e3)):
+            within(getattr(self, name), 0, most, "[train.pairs]", name)
+
+    def strength_of(self, objective: str) -> float:
+        """Return the strength, or the one that is usual for this objective."""
+        return self.strength or STRENGTHS[objective]
+
+
+@dataclass(frozen=True)
 class TrainSettings:
     """Counts are in examples, optimiser steps or epochs; `window` is in tokens; 0 switches off what may be off.
+
+    `objective` is `reply`, which learns the replies, or one that holds a chosen reply against a rejected one, with
+    `pairs` as its settings: `odds`, `direct`, `identity`, `margin`, `unpaired`.
 
     Length: `epochs`, or `steps` where given; ended early after `minutes`.
 
@@ -106,6 +137,7 @@ class TrainSettings:
     runaway: float = 0.0
     checkpoint_every: int = 0
     keep: int = 2
+    pairs: PairSettings = field(default_factory=PairSettings)
     seed: int = 1
 
     def __post_init__(self) -> None:
@@ -113,6 +145,11 @@ class TrainSettings:
         one_of(self.schedule, SCHEDULES, "[train]", "schedule")
         one_of(self.best_by, tuple(BEST_BY), "[train]", "best_by")
         one_of(self.bad_steps, BAD_STEPS, "[train]", "bad_steps")
+        if self.best_by in _OF_PAIRS and not self.paired:
+            todo = "choose a figure of replies, or an objective of pairs"
+            raise UsageError("[train]", "best_by", "loss, accuracy or a figure of the step", self.best_by, todo)
+        if self.paired and not self.packing:
+            raise UsageError("[train]", "packing", "true with an objective of pairs", False, "leave it out")
         if isinstance(self.micro_batch, str):
             one_of(self.micro_batch, ("auto",), "[train]", "micro_batch")
         else:
@@ -121,8 +158,18 @@ class TrainSettings:
             within(getattr(self, name), low, high, "[train]", name)
 
     @property
+    def paired(self) -> bool:
+        """Whether the objective needs a rejected reply beside the chosen one."""
+        return self.objective != "reply"
+
+    @property
     def n_micro(self) -> int:
         """The micro-batch as a number; raises ValueError while it is still to be chosen."""
+        if self.best_by in _OF_PAIRS and not self.paired:
+            todo = "choose a figure of replies, or an objective of pairs"
+            raise UsageError("[train]", "best_by", "loss, accuracy or a figure of the step", self.best_by, todo)
+        if self.paired and not self.packing:
+            raise UsageError("[train]", "packing", "true with an objective of pairs", False, "leave it out")
         if isinstance(self.micro_batch, str):
             raise ValueError("the micro-batch is still to be chosen by the forecast")
         return self.micro_batch

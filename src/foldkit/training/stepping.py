@@ -14,7 +14,7 @@ from foldkit.models.decoder import Decoder
 from foldkit.models.likelihood import Batch
 
 from .noise import noisy
-from .objective import summed_loss
+from .objective import Objective, Tally
 from .optimiser import make_optimiser, set_rate
 from .settings import TrainSettings
 from .team import ALONE, Team
@@ -22,35 +22,43 @@ from .team import ALONE, Team
 
 @dataclass(frozen=True)
 class Gradient:
-    """Loss in nats per learned token of a batch, share of them that were the likeliest, norm before clipping."""
+    """Loss of a batch, share of learned tokens that were the likeliest, norm before clipping; figures of pairs."""
 
     loss: float
     accuracy: float
     norm: float
+    figures: dict[str, float]
 
 
 class Stepper:
     """Adds up gradients on an adapter and makes steps."""
 
-    def __init__(self, decoder: Decoder, adapter: Adapter, settings: TrainSettings, team: Team = ALONE) -> None:
-        self.decoder, self.settings, self.team = decoder, settings, team
+    def __init__(
+        self,
+        decoder: Decoder,
+        adapter: Adapter,
+        settings: TrainSettings,
+        objective: Objective,
+        team: Team = ALONE,
+    ) -> None:
+        self.decoder, self.settings, self.objective, self.team = decoder, settings, objective, team
         self.factors, self.optimiser = adapter.parameters, make_optimiser(adapter, settings)
 
     def gradient(self, pieces: Sequence[Batch]) -> Gradient:
         """Add up the gradient of the batch's mean loss over all passes, each made by one process, and clip it."""
+        self.objective.prepare(self.decoder, pieces, self.team)
         self.decoder.train()
-        n_learned = sum(piece.n_learned for piece in pieces)
-        total, n_hit = 0.0, 0.0
+        n_items, tally = self.objective.n_items(pieces), Tally()
         for piece, counts in self.team.share(pieces):
             with noisy(self.decoder, piece, self.settings.noise):
-                loss = summed_loss(self.decoder, piece, self.settings.smoothing)
-            torch.autograd.backward(loss.total * counts / n_learned)
-            total, n_hit = total + counts * loss.total.item(), n_hit + counts * loss.n_hit
+                loss = self.objective.loss(self.decoder, piece, training=True)
+            torch.autograd.backward(loss.total * counts / n_items)
+            tally.add(loss, counts=counts)
         self.decoder.eval()
         self._add_up()
-        total, n_hit = self.team.totals(total, n_hit)
+        found = tally.shared(self.team)
         norm = float(torch.nn.utils.clip_grad_norm_(self.factors, self.settings.clip))
-        return Gradient(total / n_learned, n_hit / n_learned, norm)
+        return Gradient(found.loss, found.accuracy, norm, found.figures)
 
     def _add_up(self) -> None:
         if self.team.size == 1:

@@ -98,6 +98,8 @@ def joined_team() -> Iterator[Team]:
     torch.distributed.init_process_group("gloo")
     try:
         yield Team(torch.distributed.get_rank(), size)
+        with _sent():
+            torch.distributed.barrier()  # none leaves while another still listens
     finally:
         torch.distributed.destroy_process_group()
 

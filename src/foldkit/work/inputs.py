@@ -62,12 +62,13 @@ class Inputs:
             "tokenizer": self.side.tokenizer.fingerprint,
             "split": dataclasses.asdict(sheet.split),
             "window": sheet.train.window,
+            "paired": sheet.train.paired,
         }
 
     @property
     def coder(self) -> Coder:
         """What turns these rows into examples."""
-        return Coder(self.template, self.encoder, self.sheet.train.window)
+        return Coder(self.template, self.encoder, self.sheet.train.window, self.sheet.train.paired)
 
 
 def decisions_path(sheet: Sheet) -> Path:

@@ -1,0 +1,140 @@
+"""Chosen against rejected replies: passes with both after one prompt, and the log-probabilities of the reference."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+
+import torch
+from torch import Tensor
+
+from foldkit.datasets import Example
+from foldkit.formats import InputError
+from foldkit.models.decoder import Decoder
+from foldkit.models.likelihood import Batch, Replies, pack_replies, reply_log_probs
+
+from .batches import grouped
+from .objective import Loss, Objective, ReplyObjective
+from .preferences import OBJECTIVES, LogProbs
+from .settings import TrainSettings
+from .team import Team
+
+# For each row the log-probabilities (nats) of its chosen, its rejected and its neighbour's chosen reply.
+Reference = Mapping[int, tuple[float, float, float]]
+
+
+@dataclass
+class PairObjective:
+    """One of OBJECTIVES over pairs, against the values of a reference by row.
+
+    `neighbours` are the chosen replies of other rows, by row: with them the divergence of `unpaired` is estimated.
+    """
+
+    settings: TrainSettings
+    reference: Reference
+    neighbours: Mapping[int, tuple[tuple[int, ...], tuple[int, ...]]] = field(default_factory=dict)
+    baseline: float = 0.0
+
+    def passes(self, examples: Sequence[Example], n_processes: int = 1) -> list[Batch]:
+        """Divide a batch of pairs into passes, the longest first, each where it fits first."""
+        return [packed_pairs(piece) for piece in grouped(examples, self.settings, n_processes, pair_length)]
+
+    def prepare(self, decoder: Decoder, passes: Sequence[Batch], team: Team) -> None:
+        """Estimate, for `unpaired`, the divergence from the reference over the whole batch, without gradient.
+
+        The mean of log pi / ref over replies that belong to other prompts, and 0 at least (Ethayarajh et al. 2024,
+        section 4.1).
+        """
+        if self.settings.objective != "unpaired":
+            return
+        training, total, count = decoder.training, 0.0, 0.0
+        decoder.eval()
+        with torch.no_grad():
+            for piece, counts in team.share(passes):
+                found = self._of_neighbours(decoder, piece.rows)
+                expected = torch.tensor([self.reference[row][2] for row in piece.rows])
+                total, count = total + counts * float((found - expected).sum()), count + counts * len(found)
+        decoder.train(training)
+        total, count = team.totals(total, count)
+        self.baseline = max(0.0, total / count)
+
+    def _of_neighbours(self, decoder: Decoder, rows: Sequence[int]) -> Tensor:
+        pairs = [Replies(*self.neighbours[row], ()) for row in rows]
+        return reply_log_probs(decoder, pack_replies(pairs, rows))[0][:, 0]
+
+    def n_items(self, passes: Sequence[Batch]) -> int:
+        """Return the pairs, or for `unpaired` the replies."""
+        return sum(len(piece.rows) for piece in passes) * (2 if self.settings.objective == "unpaired" else 1)
+
+    def loss(self, decoder: Decoder, batch: Batch, *, training: bool) -> Loss:
+        """Return the summed loss of a pass of pairs; without doubt unless in training."""
+        log_probs, counts, n_hit = reply_log_probs(decoder, batch)
+        policy = LogProbs(*log_probs.unbind(1), *counts.unbind(1))
+        expected = torch.tensor([self.reference[row][:2] for row in batch.rows], dtype=log_probs.dtype)
+        reference = LogProbs(*expected.unbind(1), *counts.unbind(1))
+        settings = self.settings.pairs if training else dataclasses.replace(self.settings.pairs, doubt=0.0)
+        found = OBJECTIVES[self.settings.objective](policy, reference, settings, self.baseline)
+        by_token = log_probs.detach() / counts
+        sums = {
+            "margin": float(found.margins.sum()),
+            "ranked": float((by_token[:, 0] > by_token[:, 1]).sum()),
+            "chosen_log_prob": float(policy.chosen.detach().sum()),
+            "rejected_log_prob": float(policy.rejected.detach().sum()),
+            "chosen_tokens": float(counts[:, 0].sum()),
+            "rejected_tokens": float(counts[:, 1].sum()),
+        }
+        return Loss(found.total, int(counts[:, 0].sum()), int(n_hit[:, 0].sum()), found.n_items, len(batch.rows), sums)
+
+
+def pair_length(example: Example) -> int:
+    """Return how many tokens the prompt and both replies of an example have."""
+    return len(example.prompt) + len(example.chosen) + len(example.rejected)
+
+
+def packed_pairs(examples: Sequence[Example]) -> Batch:
+    """Put pairs one after the other, each prompt once."""
+    pairs = [Replies(example.prompt, example.chosen, example.rejected) for example in examples]
+    return pack_replies(pairs, [example.row for example in examples])
+
+
+def neighbours_of(examples: Sequence[Example]) -> dict[int, tuple[tuple[int, ...], tuple[int, ...]]]:
+    """Return for each row its prompt and the chosen reply of the next one, that of the first for the last."""
+    every = list(examples)
+    return {one.row: (one.prompt, after.chosen) for one, after in zip(every, (*every[1:], every[0]), strict=True)}
+
+
+@torch.no_grad()
+def reference_values(
+    decoder: Decoder, examples: Sequence[Example], settings: TrainSettings
+) -> Iterator[tuple[int, tuple[float, float, float]]]:
+    """Yield for each row what the model as it is now gives its replies, to be the reference of what it becomes."""
+    decoder.eval()
+    neighbours = neighbours_of(examples)
+    for piece in grouped(list(examples), settings, max(1, len(examples) // settings.n_micro), pair_length):
+        own = reply_log_probs(decoder, packed_pairs(piece))[0]
+        others = torch.zeros(len(piece), 1, dtype=own.dtype)
+        if settings.objective == "unpaired":
+            pairs = [Replies(*neighbours[one.row], ()) for one in piece]
+            others = reply_log_probs(decoder, pack_replies(pairs, [one.row for one in piece]))[0][:, :1]
+        for one, values in zip(piece, torch.cat((own, others), 1).tolist(), strict=True):
+            yield one.row, (values[0], values[1], values[2])
+
+
+def objective_for(
+    settings: TrainSettings, examples: Sequence[Example], reference: Reference | None = None
+) -> Objective:
+    """Return the objective of the settings over these examples, of one part; without a reference it is all zeros.
+
+    Raises InputError for a row without a rejected reply or without a value of the reference that it needs.
+    """
+    if not settings.paired:
+        return ReplyObjective(settings)
+    values = reference if reference is not None else dict.fromkeys((one.row for one in examples), (0.0, 0.0, 0.0))
+    for one in examples:
+        if not one.rejected:
+            raise InputError("[train]", "objective", "rows with a rejected reply", f"row {one.row} without", "see look")
+        if one.row not in values:
+            raise InputError("reference", f"row {one.row}", "a value of each row", None, "compute the reference anew")
+    neighbours = neighbours_of(examples) if settings.objective == "unpaired" else {}
+    return PairObjective(settings, values, neighbours)

@@ -1,0 +1,211 @@
+"""Objectives of pairs: derivations, closed forms, slopes; two replies after one prompt; the reference."""
+
+from __future__ import annotations
+
+import dataclasses
+import math
+import random
+
+import numpy as np
+import pytest
+import torch
+
+from foldkit.adapters import AdapterSettings, attach
+from foldkit.datasets import Example
+from foldkit.formats import InputError, UsageError
+from foldkit.models import Decoder, Replies, pack_replies, pad, reply_log_probs, token_losses
+from foldkit.training import (
+    OBJECTIVES,
+    Checked,
+    Finished,
+    LogProbs,
+    Stepped,
+    TrainSettings,
+    objective_for,
+    reference_values,
+    train_adapter,
+)
+from foldkit.training.preferences import log_rest
+from foldkit.training.settings import STRENGTHS, PairSettings
+from foldkit.training.stepping import Stepper
+
+from ..conftest import tiny_decoder
+from .test_training import furthest, of, with_adapter
+
+PAIRS = PairSettings(strength=0.7, doubt=0.1, margin=0.5, good=1.5, bad=0.5)
+BASELINE = 0.3
+
+
+def pairs(n: int = 6, seed: int = 3) -> list[Example]:
+    """Return rows with two replies of different lengths each."""
+    rng = random.Random(seed)
+    made = []
+    for row in range(1, n + 1):
+        prompt, chosen, rejected = (
+            tuple(rng.randrange(320) for _ in range(rng.randint(*size))) for size in ((2, 12), (1, 7), (1, 7))
+        )
+        start = len(prompt)
+        made.append(Example(row, prompt + chosen, ((start, start + len(chosen)),), rejected))
+    return made
+
+
+def drawn(n: int = 7, seed: int = 1) -> tuple[LogProbs, LogProbs]:
+    """Return log-probabilities of a model and of its reference, in float64, some of them close to 0."""
+    draw = np.random.default_rng(seed)
+    lengths = [torch.tensor(draw.integers(1, 9, n)) for _ in range(2)]
+    found = []
+    for _ in range(2):
+        sums = [-lengths[side] * torch.tensor(draw.gamma(0.5, 2.0, n) + 1e-9) for side in range(2)]
+        found.append(LogProbs(*sums, *lengths))
+    return found[0], found[1]
+
+
+def by_numpy(name: str, policy: LogProbs, reference: LogProbs, settings: PairSettings) -> float:
+    """Return the summed loss from the papers' formulas as they stand, with plain probabilities."""
+    (pi_w, pi_l, n_w, n_l), (ref_w, ref_l, _, _) = ([part.numpy() for part in side] for side in (policy, reference))
+    sigmoid, b = (lambda x: 1 / (1 + np.exp(-x))), settings.strength_of(name)
+    ratio_w, ratio_l = np.exp(pi_w) / np.exp(ref_w), np.exp(pi_l) / np.exp(ref_l)
+    if name == "odds":
+        p_w, p_l = np.exp(pi_w) ** (1 / n_w), np.exp(pi_l) ** (1 / n_l)
+        odds_ratio = (p_w / (1 - p_w)) / (p_l / (1 - p_l))
+        losses = -np.log(p_w) - b * np.log(sigmoid(np.log(odds_ratio)))
+    elif name == "direct":
+        either = ratio_w**b + ratio_l**b
+        losses = -(1 - settings.doubt) * np.log(ratio_w**b / either) - settings.doubt * np.log(ratio_l**b / either)
+    elif name == "identity":
+        losses = (np.log(ratio_w / ratio_l) - 1 / (2 * b)) ** 2
+    elif name == "margin":
+        losses = -np.log(sigmoid(b / n_w * pi_w - b / n_l * pi_l - settings.margin))
+    else:
+        value_w = settings.good * sigmoid(b * (np.log(ratio_w) - BASELINE))
+        value_l = settings.bad * sigmoid(b * (BASELINE - np.log(ratio_l)))
+        losses = (settings.good - value_w) + (settings.bad - value_l)
+    return float(losses.sum())
+
+
+@pytest.mark.parametrize("name", OBJECTIVES)
+def test_every_objective_is_the_papers_formula(name: str) -> None:
+    """Against NumPy, 1e-9; its slope by central differences; with the replies swapped it differs: the control."""
+    policy, reference = drawn()
+    expected = by_numpy(name, policy, reference, PAIRS)
+    assert OBJECTIVES[name](policy, reference, PAIRS, BASELINE).total.item() == pytest.approx(expected, rel=1e-9)
+    swapped = LogProbs(policy.rejected, policy.chosen, policy.n_rejected, policy.n_chosen)
+    assert OBJECTIVES[name](swapped, reference, PAIRS, BASELINE).total.item() != pytest.approx(expected, rel=1e-3)
+    sides = [side.clone().requires_grad_() for side in policy[:2]]
+    OBJECTIVES[name](LogProbs(*sides, *policy[2:]), reference, PAIRS, BASELINE).total.backward()  # type: ignore[no-untyped-call]
+    for index, side in enumerate(sides):
+        for place in range(len(side)):
+            slopes = []
+            for step in (1e-7, -1e-7):
+                moved = [other.detach().clone() for other in sides]
+                moved[index][place] += step
+                found = OBJECTIVES[name](LogProbs(*moved, *policy[2:]), reference, PAIRS, BASELINE).total.item()
+                slopes.append(found / (2 * step))
+            assert side.grad is not None
+            assert side.grad[place].item() == pytest.approx(sum(slopes), rel=1e-5, abs=1e-6)
+
+
+def test_closed_forms_at_the_start() -> None:
+    """The model is the reference: ln 2; equal replies: the plain loss and strength times ln 2; and so on by hand."""
+    policy, _ = drawn()
+    plain = dataclasses.replace(PAIRS, doubt=0.0)
+    assert OBJECTIVES["direct"](policy, policy, plain, 0.0).total.item() == pytest.approx(7 * math.log(2), rel=1e-12)
+    equal = LogProbs(policy.chosen, policy.chosen, policy.n_chosen, policy.n_chosen)
+    expected = float((-policy.chosen / policy.n_chosen).sum()) + 7 * 0.7 * math.log(2)
+    assert OBJECTIVES["odds"](equal, equal, plain, 0.0).total.item() == pytest.approx(expected, rel=1e-12)
+    assert OBJECTIVES["identity"](policy, policy, plain, 0.0).total.item() == pytest.approx(7 / 1.4**2, rel=1e-12)
+    assert OBJECTIVES["margin"](equal, equal, plain, 0.0).total.item() == pytest.approx(7 * math.log1p(math.e**0.5))
+    assert OBJECTIVES["unpaired"](policy, policy, plain, 0.0).total.item() == pytest.approx(7 * (0.75 + 0.25))
+    assert {name: PairSettings().strength_of(name) for name in OBJECTIVES} == STRENGTHS
+
+
+def test_the_rest_of_a_probability_is_exact_at_both_ends() -> None:
+    """log(1 - e^x) by its series near 0 and far below it; finite with its gradient at 0 itself."""
+    found = log_rest(torch.tensor([-1e-12, -50.0, -math.log(2)], dtype=torch.float64))
+    expected = [math.log(1e-12) - 5e-13, -math.exp(-50), -math.log(2)]
+    torch.testing.assert_close(found, torch.tensor(expected, dtype=torch.float64), rtol=1e-11, atol=0)
+    edge = torch.zeros(1, requires_grad=True)
+    log_rest(edge).sum().backward()  # type: ignore[no-untyped-call]
+    assert edge.grad is not None
+    assert torch.isfinite(edge.grad).all()
+
+
+@pytest.mark.parametrize("window", [0, 5])
+def test_two_replies_after_one_prompt_are_two_passes(window: int) -> None:
+    """Log-probabilities to 1e-9 as one at a time, padded; replies that see one another differ: the control."""
+    decoder = tiny_decoder()
+    decoder.spec = dataclasses.replace(decoder.spec, windows=(window, 0) if window else ())
+    rows = pairs()
+    batch = pack_replies([Replies(one.prompt, one.chosen, one.rejected) for one in rows], [one.row for one in rows])
+    found, counts, n_hit = reply_log_probs(decoder, batch)
+    for index, one in enumerate(rows):
+        for side, reply in enumerate((one.chosen, one.rejected)):
+            flags = [place >= len(one.prompt) for place in range(len(one.prompt) + len(reply))]
+            losses, right = token_losses(decoder, pad([one.prompt + reply], [flags]))
+            assert found[index, side].item() == pytest.approx(-sum(losses[0]), rel=1e-9)
+            assert (int(counts[index, side]), int(n_hit[index, side])) == (len(reply), sum(right[0]))
+    seeing = dataclasses.replace(batch, forks=tuple(fork._replace(n_first=0) for fork in batch.forks))
+    with pytest.raises((RuntimeError, AssertionError)):
+        torch.testing.assert_close(reply_log_probs(decoder, seeing)[0], found)
+    with pytest.raises(ValueError, match="at least one token"):
+        pack_replies([Replies((), (1,), (2,))], [1])
+
+
+def gradient(decoder: Decoder, adapter: object, settings: TrainSettings, **changes: object) -> list[torch.Tensor]:
+    """Return the gradient of a batch of pairs against a reference of made-up values."""
+    rows, settings = pairs(), dataclasses.replace(settings, clip=1e9, **changes)  # type: ignore[arg-type]
+    reference = {one.row: (-20.0 - one.row, -21.0, -40.0) for one in rows}
+    objective = objective_for(settings, rows, reference)
+    stepper = Stepper(decoder, adapter, settings, objective)  # type: ignore[arg-type]
+    stepper.gradient(objective.passes(rows))
+    return [factor.grad.clone() for factor in stepper.factors if factor.grad is not None]
+
+
+@pytest.mark.parametrize("name", OBJECTIVES)
+def test_the_gradient_of_pairs_does_not_change_with_their_passes(name: str) -> None:
+    """One at a time, or all in one row, layers kept or computed again: 1e-9 in float64; another strength differs."""
+    settings = TrainSettings(objective=name, micro_batch=1)
+    alone = gradient(*with_adapter(), settings)
+    assert len(alone) == 28
+    for size in (2, 6):
+        assert furthest(gradient(*with_adapter(), settings, micro_batch=size), alone) < 1e-9
+    decoder, adapter = with_adapter()
+    decoder.recompute = True
+    assert furthest(gradient(decoder, adapter, settings, micro_batch=6), alone) < 1e-9
+    other = gradient(*with_adapter(), settings, pairs=PairSettings(strength=5.0))
+    assert furthest(other, alone) > 1e-3
+
+
+@pytest.mark.parametrize("name", OBJECTIVES)
+def test_training_ranks_the_chosen_replies_first(name: str) -> None:
+    """From a reference of its own start: the loss falls, all pairs come right, the log has every figure."""
+    decoder = tiny_decoder(torch.float32)
+    adapter = attach(decoder, AdapterSettings(rank=4, seed=0))
+    settings = TrainSettings(objective=name, epochs=25, batch=6, learning_rate=2e-2, validations=5, best_by="ranked")
+    rows = pairs()
+    reference = dict(reference_values(decoder, rows, settings))
+    events = list(train_adapter(decoder, adapter, rows, rows, settings, reference=reference))
+    steps, checks = of(events, Stepped), of(events, Checked)
+    assert steps[-1].loss < steps[0].loss
+    assert set(steps[0].figures) == set(checks[0].figures) >= {"margin", "ranked", "chosen_log_prob", "rejected_tokens"}
+    # The identity form stops pulling a pair apart at a distance of its own, by whole replies.
+    assert checks[-1].figures["ranked"] >= (0.8 if name == "identity" else 1)
+    assert steps[-1].figures["margin"] > steps[0].figures["margin"]
+    best = max(checks, key=lambda check: check.figures["ranked"])
+    assert of(events, Finished)[0].best_step == best.step
+    if name in ("direct", "identity"):
+        assert steps[0].figures["margin"] == pytest.approx(0, abs=1e-4)
+
+
+def test_what_pairs_cannot_do_is_refused(examples: list[Example]) -> None:
+    """No rejected reply, a missing value, padding, a figure that replies do not have."""
+    settings = TrainSettings(objective="direct")
+    with pytest.raises(InputError, match="row 1 without"):
+        objective_for(settings, examples)
+    with pytest.raises(InputError, match="a value of each row"):
+        objective_for(settings, pairs(), {})
+    for wrong in ({"objective": "direct", "packing": False}, {"best_by": "ranked"}, {"objective": "best"}):
+        with pytest.raises(UsageError, match=r"packing|best_by|objective"):
+            TrainSettings(**wrong)  # type: ignore[arg-type]
+    with pytest.raises(UsageError, match="doubt"):
+        PairSettings(doubt=float("nan"))
