@@ -28,7 +28,7 @@ PATTERN = r"(?P<way>[NESW]+) (?P<force>\d+)"
 
 
 def reply(target: str, answer: str, loss: float = 2.0, n: int = 4) -> Reply:
-    return Reply(target, answer, loss, n)
+    return Reply(target, answer, loss, n, 6.0, 8)
 
 
 @pytest.mark.parametrize(
@@ -58,7 +58,11 @@ def test_every_measure_keeps_its_range_and_direction(name: str) -> None:
     figures = [measure.figure(reply("SW 5", answer, loss=3.0), PATTERN) for answer in texts]
     assert all(measure.low <= figure <= measure.high for figure in figures)
     assert measure.name == name
-    if name != "loss":
+    if name == "ranked":  # of the losses of both replies, a token, whatever the answer
+        assert [measure.figure(reply("", "", loss), "") for loss in (2.9, 3.1)] == [1, 0]
+        with pytest.raises(ValueError, match="without a rejected"):
+            measure.figure(Reply("", "", 1.0, 1), "")
+    elif name != "loss":
         assert figures[0] == measure.high == max(figures) > min(figures)
     else:
         assert not measure.higher_is_better

@@ -46,9 +46,11 @@ class Answerer:
             raise InputError("question", "slots", f"a value for {', '.join(missing)}", None, "give each as slot=value")
         return self.encoder.prompt(before.prompt_turns(self.template, filled))
 
-    def with_target(self, row: Mapping[str, str], shots: Shots = NO_SHOTS) -> tuple[tuple[int, ...], list[bool]]:
-        """Return the ids of prompt and target, and for each id whether it is the target's, end marker included."""
-        target = Turn("assistant", self.template.target(row), learned=True)
+    def with_reply(
+        self, row: Mapping[str, str], reply: str, shots: Shots = NO_SHOTS
+    ) -> tuple[tuple[int, ...], list[bool]]:
+        """Return the ids of prompt and a reply, and for each id whether it is the reply's, end marker included."""
+        target = Turn("assistant", reply, learned=True)
         encoded = self.encoder.example((*shots.prompt_turns(self.template, row), target))
         return encoded.ids, [index >= encoded.n_prompt for index in range(len(encoded.ids))]
 

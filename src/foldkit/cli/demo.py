@@ -14,13 +14,15 @@ QUESTION = (
     "can just see Low Pell, four miles. White water all round. 0600 reading."
 )
 STATION = "Gannet Stack"
+_SLOT = f'--slot station="{STATION}" '
 
 
 @click.command(epilog="Example: foldkit demo --folder try --set train.epochs=2")
 @click.option("--folder", type=click.Path(path_type=Path), default=Path("pellam-sound"), show_default=True)
 @click.option("--base", type=click.Path(path_type=Path), help="Another base: a folder or a .gguf file.")
 @click.option("--set", "changes", multiple=True, metavar="SECTION.KEY=VALUE", help="Change one setting of the sheet.")
-def demo(folder: Path, base: Path | None, changes: tuple[str, ...]) -> None:
+@click.option("--preferences", is_flag=True, help="On rows with a better and a worse reply each.")
+def demo(folder: Path, base: Path | None, changes: tuple[str, ...], preferences: bool) -> None:
     """Go the whole way on sample data: rows, template, split, training, curve, scores, one question."""
     import time
 
@@ -36,12 +38,12 @@ def demo(folder: Path, base: Path | None, changes: tuple[str, ...]) -> None:
 
     began = time.perf_counter()
     own = (f"base.model='{base.resolve()}'",) if base else ()
-    sheet = open_sheet(copy_demo(folder), (*own, *changes))
+    sheet = open_sheet(copy_demo(folder, preferences=preferences), (*own, *changes))
     _step("The rows and one of them in the template", "foldkit look")
     inputs = open_inputs(sheet)
     show_summary(sheet, summarise(inputs.table))
     show_row(inputs, shown_row(inputs, None))
-    _step("The dataset: checked, split by day, tokenised", "foldkit build")
+    _step(f"The dataset: checked, {'split' if preferences else 'split by day'}, tokenised", "foldkit build")
     dataset = build(sheet, inputs)
     show_dataset(dataset)
     show_findings(check(sheet, inputs, dataset))
@@ -51,10 +53,11 @@ def demo(folder: Path, base: Path | None, changes: tuple[str, ...]) -> None:
         sys.exit(130)
     _step("Scores on rows that training never saw", "foldkit score")
     show_scorecard(score_with_progress(sheet, run))
-    _step("A question of our own wording", f'foldkit ask --both --slot station="{STATION}" "Wind has gone …"')
     asked = open_asked(run.adapter)
-    row = asked.row(QUESTION, {"station": STATION})
-    out().print(f"keeper : {QUESTION}", markup=False)
+    question, slots = (f"{STATION}: {QUESTION}", {}) if preferences else (QUESTION, {"station": STATION})
+    _step("A question of our own wording", f'foldkit ask --both {"" if preferences else _SLOT}"{question[:15]}…"')
+    row = asked.row(question, slots)
+    out().print(f"keeper : {question}", markup=False)
     for name, adapted in (("base", False), ("adapter", True)):
         answer = asked.answer(row, AnswerSettings(60), adapted=adapted)
         out().print(f"{name:<7}: {' / '.join(answer.split(chr(10)))}", markup=False)

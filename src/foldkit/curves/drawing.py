@@ -44,10 +44,40 @@ def draw(log: RunLog, title: str, ax: Axes | None = None) -> Axes:
 
 
 def save_picture(log: RunLog, title: str, path: Path) -> None:
-    """Draw the losses into a picture file; the ending of its name says of which kind."""
-    ax = draw(log, title)
+    """Draw the losses, and below them margin and ranking of pairs where there are any, into a picture file.
+
+    The ending of its name says of which kind.
+    """
+    if not log.series("step", "ranked")[0]:
+        ax = draw(log, title)
+    else:
+        from matplotlib.figure import Figure
+
+        ax, below = Figure(figsize=(12.8, 8), dpi=100, layout="constrained").subplots(2, height_ratios=[3, 2])
+        draw(log, title, ax)
+        draw_pairs(log, below)
     figure: Any = ax.figure
     figure.savefig(path)
+
+
+def draw_pairs(log: RunLog, ax: Axes) -> Axes:
+    """Draw the margin of pairs, on the left, and the share ranked right, on the right, of train and of validation."""
+    share = ax.twinx()
+    for figure, at, color, mark in (("margin", ax, TRAIN, "s"), ("ranked", share, VALIDATION, "o")):
+        steps, values = log.series("step", figure)
+        at.plot(steps, smooth(values), color=color, linewidth=1.6, alpha=0.7)
+        checks, found = log.series("validation", figure)
+        at.plot(checks, found, mark, linestyle="--", color=color, markersize=6, linewidth=1.2)
+    ax.set_xlabel("optimiser step")
+    ax.set_ylabel("margin of pairs (squares)", color=TRAIN)
+    share.set_ylabel("share ranked right (circles)", color=VALIDATION)
+    share.set_ylim(0, 1.05)
+    ax.set_xlim(0, max(log.series("step", "ranked")[0]) * 1.03)
+    ax.grid(visible=True, which="major", color="#dddddd", linewidth=0.8)
+    ax.set_title("train smoothed as lines, validation as marks", fontsize=10)
+    for axes in (ax, share):
+        axes.spines["top"].set_visible(False)
+    return ax
 
 
 def new_axes() -> Axes:

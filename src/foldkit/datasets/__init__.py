@@ -8,6 +8,7 @@ from .examples import Example, Examples
 from .leaks import Leak, find_leaks
 from .linting import lint_template
 from .padding import packing_share, padding_share
+from .pair_checks import Choice, check_choices, choices_of
 from .pairs import Pair, pairs_of
 from .placing import PARTS
 from .splitting import SplitSettings, assign_parts, parts_of_keys, row_keys
@@ -16,6 +17,7 @@ from .store import Dataset, read_built
 __all__ = [
     "CHECKS",
     "PARTS",
+    "Choice",
     "Coded",
     "Coder",
     "Dataset",
@@ -28,7 +30,9 @@ __all__ = [
     "SplitSettings",
     "assign_parts",
     "build_dataset",
+    "check_choices",
     "check_pairs",
+    "choices_of",
     "code_rows",
     "find_leaks",
     "lint_template",

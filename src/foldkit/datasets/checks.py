@@ -26,6 +26,8 @@ class Finding:
     example: str
 
 
+# Findings that were kept by checks of another version are found anew.
+CHECKS_VERSION = 2
 Pairs = Mapping[int, Pair]
 _EMAIL = re.compile(r"[\w.+-]+@[\w-]+\.[\w.]+")
 _PHONE = re.compile(r"(?<![\w.])(?!\d{4}-\d\d-\d\d)\+?\d[\d ()/-]{7,}\d(?![\w.])")

@@ -8,15 +8,20 @@ from pathlib import Path
 DATA = Path(__file__).parent / "data"
 PELLAM = DATA / "pellam"
 NAMES = ("notes.csv", "general.txt", "bulletin.toml", "fold.toml")
+PREFERENCES = ("picks.jsonl", "general.txt", "picks.toml")
 # Other kinds of rows of the same world, to try things on.
 SAMPLES = ("radio.csv", "talks.jsonl", "picks.jsonl")
 
 
-def copy_demo(folder: Path) -> Path:
-    """Copy the sample files into `folder`, those already there left as they are, and return the sheet's path."""
-    for name in NAMES:
+def copy_demo(folder: Path, *, preferences: bool = False) -> Path:
+    """Copy the sample files into `folder`, those already there left as they are, and return the sheet's path.
+
+    With `preferences` those of preference rows.
+    """
+    names = PREFERENCES if preferences else NAMES
+    for name in names:
         copy_sample(name, folder)
-    return folder / "fold.toml"
+    return folder / names[-1]
 
 
 def copy_sample(name: str, folder: Path) -> Path:

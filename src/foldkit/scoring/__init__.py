@@ -12,7 +12,7 @@ if TYPE_CHECKING:
         contender_replies as contender_replies,
     )
     from .contender import (
-        target_losses as target_losses,
+        reply_losses as reply_losses,
     )
     from .intervals import Interval as Interval
     from .intervals import mean_interval as mean_interval
@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 __getattr__, __all__ = lazy_door(
     __name__,
     {
-        "contender": ("Contender", "contender_replies", "target_losses"),
+        "contender": ("Contender", "contender_replies", "reply_losses"),
         "intervals": ("Interval", "mean_interval", "paired_interval"),
         "measures": ("MEASURES", "Measure"),
         "scorecard": ("Scorecard", "make_scorecard"),

@@ -31,24 +31,35 @@ def contender_replies(
     max_tokens: int,
     batch: int,
     progress: Callable[[int], None] | None = None,
+    *,
+    ranked: bool = False,
 ) -> tuple[list[Reply], float]:
-    """Return what the contender gives for every row, and the mean count of prompt tokens."""
+    """Return what the contender gives for every row, and the mean count of prompt tokens.
+
+    With `ranked` the loss of each row's rejected reply is found too.
+    """
     settings = AnswerSettings(max_tokens)
     answers = answerer.answers(
         rows, settings, adapted=contender.adapted, before=contender.shots, batch=batch, progress=progress
     )
-    losses = target_losses(contender, answerer, rows, batch)
+    template = answerer.template
+    losses = reply_losses(contender, answerer, rows, template.target, batch)
+    worse: list[list[float]] = [[] for _ in rows]
+    if ranked:
+        worse = reply_losses(contender, answerer, rows, template.rejected, batch)
     replies = [
-        Reply(answerer.template.target(row), answer, sum(values), len(values))
-        for row, answer, values in zip(rows, answers, losses, strict=True)
+        Reply(template.target(row), answer, sum(values), len(values), sum(others), len(others))
+        for row, answer, values, others in zip(rows, answers, losses, worse, strict=True)
     ]
     n_prompt = sum(len(answerer.prompt_ids(row, contender.shots)) for row in rows)
     return replies, n_prompt / len(rows)
 
 
-def target_losses(contender: Contender, answerer: Answerer, rows: Sequence[Row], batch: int) -> list[list[float]]:
-    """Return the loss (nats) of every token of each row's target, after the contender's own prompt."""
-    encoded = [answerer.with_target(row, contender.shots) for row in rows]
+def reply_losses(
+    contender: Contender, answerer: Answerer, rows: Sequence[Row], reply: Callable[[Row], str], batch: int
+) -> list[list[float]]:
+    """Return the loss (nats) of every token of each row's reply, after the contender's own prompt."""
+    encoded = [answerer.with_reply(row, reply(row), contender.shots) for row in rows]
     order = sorted(range(len(rows)), key=lambda index: len(encoded[index][0]))
     found: list[list[float]] = [[] for _ in rows]
     with answerer.switched(contender.adapted):

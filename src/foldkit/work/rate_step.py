@@ -12,6 +12,7 @@ from foldkit.formats import write_jsonl
 from foldkit.runs import new_run
 
 from .parts import Parts
+from .reference import reference_of
 from .sheet import Sheet
 
 if TYPE_CHECKING:
@@ -35,9 +36,11 @@ def find_rate(sheet: Sheet, on_tried: Callable[[TriedRate, int], None] | None = 
     from foldkit.curves import save_rates
     from foldkit.training import suggested_rate, try_rates
     from foldkit.training.rate_search import N_STEPS
+    from foldkit.training.team import ALONE
 
     parts, tried = Parts(sheet), []
-    for one in try_rates(parts.base.decoder, parts.adapter, parts.dataset.parts["train"], sheet.train):
+    rows, reference = parts.dataset.parts["train"], reference_of(parts, ALONE)
+    for one in try_rates(parts.base.decoder, parts.adapter, rows, sheet.train, reference=reference):
         tried.append(one)
         if on_tried:
             on_tried(one, N_STEPS)

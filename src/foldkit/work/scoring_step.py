@@ -38,6 +38,7 @@ class _Scoring:
     general: str
     window: int
     on_scored: OnScored | None
+    ranked: bool
 
     def given(self, contender: Contender) -> Given:
         """Ask one contender all rows, and take its loss on the general text, which shots do not change."""
@@ -50,7 +51,7 @@ class _Scoring:
                 self.on_scored(contender.name, done, len(self.rows))
 
         replies, n_prompt = contender_replies(
-            contender, self.answerer, self.rows, self.max_tokens, self.batch, progress
+            contender, self.answerer, self.rows, self.max_tokens, self.batch, progress, ranked=self.ranked
         )
         loss = None
         if self.general and not contender.shots.rows:
@@ -73,12 +74,24 @@ def score(sheet: Sheet, run: RunFolder, on_scored: OnScored | None = None) -> Sc
     if header.data_fingerprint != dataset.fingerprint:
         todo = "score with the sheet it was trained by"
         raise InputError(run.adapter, "data", header.data_fingerprint, dataset.fingerprint, todo)
+    if "ranked" in settings.measures and not inputs.template.rejected_slots():
+        todo = "give the last learned turn a `rejected` text, or leave ranked out"
+        raise InputError(
+            "[score]", "measures", "a template with a rejected reply, for ranked", inputs.template.name, todo
+        )
     longest = max(example.n_learned for example in dataset.parts["test"])
     max_tokens = settings.max_tokens or longest * 5 // 4 + 8
     general = read_text(sheet.path(settings.general)) if settings.general else ""
     answerer = Answerer.of_adapter(base.decoder, inputs.side, adapter, header)
     scoring = _Scoring(
-        answerer, [row for _, row in rows], max_tokens, settings.batch, general, sheet.train.window, on_scored
+        answerer,
+        [row for _, row in rows],
+        max_tokens,
+        settings.batch,
+        general,
+        sheet.train.window,
+        on_scored,
+        "ranked" in settings.measures,
     )
     given = [scoring.given(contender) for contender in _contenders(sheet, dataset, inputs)]
     signed = {

@@ -16,7 +16,9 @@ from foldkit.datasets import (
     SplitSettings,
     assign_parts,
     build_dataset,
+    check_choices,
     check_pairs,
+    choices_of,
     find_leaks,
     pairs_of,
     parts_of_keys,
@@ -26,7 +28,7 @@ from foldkit.datasets import (
     too_few,
     write_assignment,
 )
-from foldkit.datasets.checks import read_findings, write_findings
+from foldkit.datasets.checks import CHECKS_VERSION, read_findings, write_findings
 from foldkit.datasets.pairs import texts_of
 from foldkit.datasets.splitting import check_files, check_parts, counts
 from foldkit.rows import find_files
@@ -67,10 +69,13 @@ def check(sheet: Sheet, inputs: Inputs | None = None, dataset: Dataset | None = 
     """
     inputs = inputs or open_inputs(sheet)
     dataset = dataset or build(sheet, inputs)
-    kept_at, made_from = sheet.path("built") / "findings.json", [inputs.made_from, sheet.split.near]
+    kept_at = sheet.path("built") / "findings.json"
+    made_from = [inputs.made_from, sheet.split.near, CHECKS_VERSION]
     kept = read_findings(kept_at, made_from)
     if kept is None:
         kept = check_pairs(pairs_of(inputs.table, inputs.template), sheet.split.near)
+        if inputs.template.rejected_slots():
+            kept += check_choices(choices_of(inputs.table, inputs.template))
         write_findings(kept_at, made_from, kept)
     few = too_few(len(dataset.parts["train"]))
     return kept + ([few] if few else [])

@@ -17,6 +17,7 @@ from foldkit.runs import LogWriter, RunFolder, cut_log, new_run, read_log
 
 from .forecast_step import chosen_micro_batch, free_bytes
 from .parts import Parts
+from .reference import reference_of
 from .sheet import Sheet, sheet_from_mapping
 from .steps import build
 
@@ -122,6 +123,7 @@ def _go(
 ) -> RunFolder:
     """Train from the last checkpoint of the run, or from the start where there is none."""
     from foldkit.curves import save_picture
+    from foldkit.training.pair_notes import pair_notes
 
     snapshot = _last_snapshot(parts, run, team)
     log = LogWriter(run.log)
@@ -137,6 +139,8 @@ def _go(
             if on_event:
                 on_event(event)
         written = read_log(run.log)
+        for note in pair_notes(written.of("validation")):
+            log.write("note", says=note)
         if written.of("step"):
             save_picture(written, f"{run.path.name}: {parts.sheet.base.model}", run.curve)
     return run
@@ -145,7 +149,7 @@ def _go(
 def _events(parts: Parts, snapshot: Snapshot | None, stop: Callable[[], bool], team: Team) -> Iterator[TrainEvent]:
     from foldkit.training import train_adapter
 
-    rows = parts.dataset.parts
+    rows, reference = parts.dataset.parts, reference_of(parts, team)
     return train_adapter(
         parts.base.decoder,
         parts.adapter,
@@ -155,6 +159,7 @@ def _events(parts: Parts, snapshot: Snapshot | None, stop: Callable[[], bool], t
         resume=snapshot,
         stop=stop,
         team=team,
+        reference=reference,
     )
 
 
@@ -177,7 +182,8 @@ def _keep(parts: Parts, run: RunFolder, event: TrainEvent, log: LogWriter, team:
     if isinstance(event, Due):
         write_checkpoint(run.checkpoints, event.snapshot(), _made_from(parts, team), parts.sheet.train.keep)
         return
-    log.write(_EVENT_NAMES[type(event).__name__], **dataclasses.asdict(event))
+    figures = dataclasses.asdict(event)
+    log.write(_EVENT_NAMES[type(event).__name__], **figures, **figures.pop("figures", {}))
     if isinstance(event, Checked) and event.best:
         save_adapter(run.adapter, parts.adapter, parts.header)
 

@@ -9,12 +9,17 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True)
 class Reply:
-    """What one row gives a measure: target, answer, the target's summed loss in nats and its count of tokens."""
+    """What one row gives a measure: target, answer, the target's summed loss in nats and its count of tokens.
+
+    `rejected_loss_sum` and `n_rejected` are those of a worse reply, where the row has one.
+    """
 
     target: str
     answer: str
     loss_sum: float
     n_tokens: int
+    rejected_loss_sum: float = 0.0
+    n_rejected: int = 0
 
 
 @dataclass(frozen=True)
