@@ -6,7 +6,8 @@ from pathlib import Path
 
 import pytest
 
-from foldkit.curves import draw, draw_lengths, save_lengths, save_picture, smooth
+from foldkit.curves import draw, draw_lengths, draw_rates, save_lengths, save_picture, save_rates, smooth
+from foldkit.curves.drawing import draw_pairs
 from foldkit.formats import InputError
 from foldkit.runs import RunLog
 
@@ -44,6 +45,25 @@ def test_pictures_are_written_and_empty_logs_refused(tmp_path: Path) -> None:
     assert (int.from_bytes(data[16:20], "big"), int.from_bytes(data[20:24], "big")) == (1280, 800)
     with pytest.raises(InputError, match="at least one step"):
         draw(RunLog(()), "empty")
+
+
+def test_pairs_get_a_drawing_of_their_own_below(tmp_path: Path) -> None:
+    """Margin on the left and share ranked right on the right, validation as marks; one picture of both."""
+    log = RunLog(tuple({**event, "margin": event["step"] / 10, "ranked": 0.5} for event in LOG.events))
+    left = draw_pairs(log, draw(LOG, "above").figure.add_subplot())
+    assert left.lines[1].get_xydata().tolist() == [[10, 1.0], [20, 2.0]]
+    save_picture(log, "a run", tmp_path / "x.svg")
+    assert "share ranked right" in (tmp_path / "x.svg").read_text()
+
+
+def test_rates_stand_with_the_suggested_one(tmp_path: Path) -> None:
+    """Every rate with its loss; what is no number is left out; the suggestion is a line."""
+    tried = [(1e-3, 3.0, 3.0), (1e-2, 1.0, 2.0), (1e-1, float("nan"), float("nan"))]
+    ax = draw_rates(tried, 3e-3, "rates")
+    assert ax.lines[1].get_xydata().tolist() == [[1e-3, 3.0], [1e-2, 2.0]]
+    assert ax.lines[2].get_label() == "suggested: 3.0e-03"
+    save_rates(tried, None, "rates", tmp_path / "r.png")
+    assert (tmp_path / "r.png").exists()
 
 
 def test_the_lengths_stand_with_their_window(tmp_path: Path) -> None:

@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 import random
+from pathlib import Path
 
+import pandas as pd
 import pytest
 
-from foldkit.datasets import CHECKS, Pair, check_pairs, too_few
+from foldkit.datasets import CHECKS, Choice, Coder, Pair, check_choices, check_pairs, code_rows, too_few
 from foldkit.rows.near import likeness, near_clusters, near_pairs
+from foldkit.templates import read_template
+from foldkit.tokens import Encoder, TextSide
 
 
 def clean(n: int = 60) -> dict[int, Pair]:
@@ -86,3 +90,49 @@ def test_near_pairs_are_those_of_the_exact_likeness() -> None:
     assert len(set(clusters.values())) == 80 - len(expected)
     assert likeness("A  b", "a b") == 1
     assert likeness("abcdefgh", "zyxwvuts") == 0
+
+
+def choices(n: int = 40) -> dict[int, Choice]:
+    """Return clean preference rows: replies that differ, either side longer as often."""
+    pairs = clean(n)
+    return {
+        row: Choice(pair.prompt, pair.reply + " Yes." * (row % 2), pair.reply[::-1] + " No." * (1 - row % 2))
+        for row, pair in pairs.items()
+    }
+
+
+def test_what_pairs_would_teach_by_accident_is_found() -> None:
+    """Each planted row by its check alone; a length bias either way with its figure; nothing in clean rows."""
+    rows = choices()
+    assert check_choices(rows) == []
+    assert check_choices({}) == []
+    same = rows | {41: Choice("Note of a day.", "Sea calm.", "Sea  calm.")}
+    assert [(found.name, found.rows) for found in check_choices(same)] == [("same reply", (41,))]
+    turned = rows | {41: Choice(rows[7].prompt, rows[7].rejected, rows[7].chosen)}
+    assert [(found.name, found.rows) for found in check_choices(turned)] == [("contradicting choices", (7, 41))]
+    longer = {row: Choice(one.prompt, one.chosen, one.rejected + " and so on" * 3) for row, one in rows.items()}
+    (found,) = check_choices(longer)
+    assert "longer in 40 of 40 rows" in found.says
+    other_way = {row: Choice(one.prompt, one.rejected, one.chosen) for row, one in longer.items()}
+    assert "shorter in 40 of 40 rows" in check_choices(other_way)[0].says
+
+
+def test_pairs_are_coded_with_both_replies_after_one_prompt(side: TextSide) -> None:
+    """The rejected reply has the end marker too; blank ones are set aside; both replies count for the window."""
+    template = read_template("preference", Path())
+    cells = {
+        "prompt": ["wind?", "sea?", "sky?"],
+        "chosen": ["west", "calm", "grey"],
+        "rejected": ["oh west", " ", "x" * 99],
+    }
+    table = pd.DataFrame(cells, index=pd.RangeIndex(1, 4))
+    encoder = Encoder(side, side.markup())
+    coded = code_rows(table, Coder(template, encoder, 80, paired=True))
+    (one,) = coded.examples
+    decode = side.tokenizer.decode
+    assert (one.row, decode(one.chosen), decode(one.rejected)) == (1, "west", "oh west")
+    assert one.rejected[-1] == one.chosen[-1] in encoder.end_ids
+    assert one.prompt == encoder.prompt(template.prompt_turns({"prompt": "wind?", "chosen": "", "rejected": ""}))
+    assert {bad.row: bad.reason.split(":")[0].split(" ")[-1] for bad in coded.set_aside} == {2: "blank", 3: "80"}
+    plain = code_rows(table, Coder(template, encoder, 80))
+    assert [one.rejected for one in plain.examples] == [(), (), ()]

@@ -72,6 +72,8 @@ def test_defaults_and_parts_before_the_text() -> None:
         ({"role": "assistant", "text": "{a.b}", "learned": True}, "plain column name"),
         ({"role": "user", "text": "{a}", "learned": True}, "learned assistant turns"),
         ({"role": "assistant", "text": "{a}"}, "at least one learned turn"),
+        ({"role": "assistant", "text": "{a}", "rejected": "{b}"}, "a worse reply of a learned turn"),
+        ({"role": "assistant", "text": "{a}", "learned": True, "rejected": "{b"}, "expected text with {slots}"),
         ({"role": "assistant", "text": "{a}", "learnt": True}, "did you mean 'learned'"),
     ],
 )
@@ -84,6 +86,10 @@ def test_bad_templates_are_refused_by_turn(turn: dict[str, Any], said: str) -> N
 def test_built_in_templates_are_found_by_name(tmp_path: Path) -> None:
     """Each parses; an unknown name gets the near one."""
     assert read_template("question", tmp_path).slots() == ("question", "answer")
+    preference = read_template("preference", tmp_path)
+    assert preference.rejected_slots() == ("rejected",)
+    assert template_from_mapping(preference.as_mapping(), "again") == preference
+    assert preference.rejected({"prompt": "a", "chosen": "b", "rejected": "c"}) == "c"
     row = {"instruction": "Add.", "input": "", "output": "3"}
     assert read_template("instruction", tmp_path).turns(row)[0].text == "Add."
     with pytest.raises(FoldKitError, match="did you mean 'question'"):

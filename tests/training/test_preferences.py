@@ -25,6 +25,7 @@ from foldkit.training import (
     reference_values,
     train_adapter,
 )
+from foldkit.training.pair_notes import pair_notes
 from foldkit.training.preferences import log_rest
 from foldkit.training.settings import STRENGTHS, PairSettings
 from foldkit.training.stepping import Stepper
@@ -209,3 +210,25 @@ def test_what_pairs_cannot_do_is_refused(examples: list[Example]) -> None:
             TrainSettings(**wrong)  # type: ignore[arg-type]
     with pytest.raises(UsageError, match="doubt"):
         PairSettings(doubt=float("nan"))
+
+
+CHECK = {"chosen_log_prob": -20.0, "chosen_tokens": 20.0, "rejected_tokens": 21.0, "ranked": 0.9, "margin": 2.0}
+
+
+@pytest.mark.parametrize(
+    ("changes", "said"),
+    [
+        ({}, ""),
+        ({"chosen_log_prob": -30.0}, "less likely, by 0.50 nats"),
+        ({"rejected_tokens": 30.0}, "rejected replies are longer (30 tokens against 20)"),
+        ({"rejected_tokens": 12.0}, "rejected replies are shorter"),
+        ({"margin": 8.0}, "from 2.0 to 8.0"),
+        ({"margin": 8.0, "ranked": 0.95}, ""),
+    ],
+)
+def test_what_pairs_show_is_said_in_words(changes: dict[str, float], said: str) -> None:
+    """Each with its figures, and nothing where nothing is clear."""
+    notes = pair_notes([CHECK, CHECK | changes])
+    assert len(notes) == bool(said)
+    assert said in "".join(notes)
+    assert pair_notes([{"validation_loss": 1.0}]) == []

@@ -146,6 +146,29 @@ def test_a_second_stage_begins_with_the_first_ones_adapter(work_folder: Path) ->
             foldkit.train(foldkit.read_sheet(path, [*few, begin, change]))
 
 
+def test_preferences_go_the_whole_way(work_folder: Path) -> None:
+    """The reference is kept beside the dataset and found anew for another start; figures in log, scores and picture."""
+    words = ("west", "east", "north", "south")
+    rows = [{"prompt": f"wind {i} {words[i % 4]}?", "chosen": words[i % 4], "rejected": "who knows"} for i in range(40)]
+    (work_folder / "rows.jsonl").write_text("".join(json.dumps(row) + "\n" for row in rows))
+    changes = ["template.use=preference", "train.objective=direct", "score.measures=['ranked', 'loss']"]
+    sheet = foldkit.read_sheet(work_folder / "fold.toml", changes)
+    run = foldkit.train(sheet)
+    (kept,) = (work_folder / "built").glob("reference-*.safetensors")
+    before = kept.read_bytes()
+    foldkit.train(sheet)
+    assert [path.read_bytes() for path in (work_folder / "built").glob("reference-*")] == [before]
+    log = foldkit.read_log(run.log)
+    assert log.of("step")[0]["margin"] == pytest.approx(0, abs=1e-4)
+    assert {"ranked", "chosen_log_prob", "rejected_tokens"} <= log.of("validation")[0].keys()
+    assert any("rejected replies are longer" in note["says"] for note in log.of("note"))
+    measured = foldkit.score(sheet, run).contender("adapter").measures
+    assert set(measured) == {"ranked", "loss"}
+    begun = [*changes, f"adapter.begin={run.adapter}"]
+    foldkit.train(foldkit.read_sheet(work_folder / "fold.toml", begun))
+    assert len(list((work_folder / "built").glob("reference-*"))) == 2
+
+
 @pytest.mark.parametrize("trouble", ["full disk", "vanished folder"])
 def test_a_place_that_cannot_be_written_is_named(
     work_folder: Path, monkeypatch: pytest.MonkeyPatch, trouble: str

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import sys
 from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
@@ -55,10 +57,11 @@ def find_run(sheet: Sheet, name: str, option: str = "--run") -> RunFolder:
 
 
 def out() -> Console:
-    """Return the console of results."""
+    """Return the console of results; where it is no terminal, tables have room for their columns."""
     from rich.console import Console
 
-    return Console(highlight=False, soft_wrap=False)
+    free = not sys.stdout.isatty() and "COLUMNS" not in os.environ
+    return Console(highlight=False, soft_wrap=False, width=140 if free else None)
 
 
 def err() -> Console:

@@ -34,7 +34,7 @@ def draw(log: RunLog, title: str, ax: Axes | None = None) -> Axes:
         ax.plot(check_steps, checks, "o--", color=VALIDATION, linewidth=1.4, markersize=6, label="validation")
         best = min(range(len(checks)), key=checks.__getitem__)
         _mark_best(ax, check_steps[best], checks[best])
-    ax.set(title=title, xlabel="optimiser step", ylabel="loss per learned token (nats)", yscale="log")
+    ax.set(title=title, xlabel="optimiser step", ylabel=_loss_label(log), yscale="log")
     plain_ticks(ax, [*smoothed, *checks])
     ax.set_xlim(0, max(steps) * 1.03)
     ax.grid(visible=True, which="major", color="#dddddd", linewidth=0.8)
@@ -78,6 +78,11 @@ def draw_pairs(log: RunLog, ax: Axes) -> Axes:
     for axes in (ax, share):
         axes.spines["top"].set_visible(False)
     return ax
+
+
+def _loss_label(log: RunLog) -> str:
+    pairs = log.series("step", "ranked")[0]
+    return "loss of the objective, a pair" if pairs else "loss per learned token (nats)"
 
 
 def new_axes() -> Axes:

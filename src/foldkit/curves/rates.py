@@ -24,7 +24,7 @@ def draw_rates(
     if suggested:
         ax.axvline(suggested, color=VALIDATION, linestyle="--", linewidth=2, label=f"suggested: {suggested:.1e}")
     ax.set(title=title, xlabel="learning rate", ylabel="loss per learned token (nats)", xscale="log", yscale="log")
-    plain_ticks(ax, list(smoothed))
+    plain_ticks(ax, [*losses, *smoothed])
     ax.grid(visible=True, which="major", color="#dddddd", linewidth=0.8)
     ax.spines[["top", "right"]].set_visible(False)
     ax.legend(frameon=False)

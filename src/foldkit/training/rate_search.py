@@ -66,12 +66,12 @@ def try_rates(
 
 
 def suggested_rate(tried: Sequence[TriedRate]) -> float | None:
-    """Return a third of the rate at which the smoothed loss was lowest; None where it never fell by a tenth.
+    """Return a tenth of the rate at which the smoothed loss was lowest; None where it never fell by a tenth.
 
-    By then the steps have begun to be too long, since each loss still profits from the smaller rates before it.
+    There the steps are too long already, for each loss still profits from the smaller rates before it.
     """
     finite = [one for one in tried if math.isfinite(one.smoothed_loss)]
     if not finite:
         return None
     best = min(finite, key=lambda one: one.smoothed_loss)
-    return best.learning_rate / 3 if best.smoothed_loss < 0.9 * finite[0].smoothed_loss else None
+    return best.learning_rate / 10 if best.smoothed_loss < 0.9 * finite[0].smoothed_loss else None
