@@ -11,7 +11,7 @@ import pytest
 
 from foldkit.formats import FoldKitError, InputError, UsageError
 from foldkit.rows import SHAPES, RowsSettings, read_rows
-from foldkit.rows.shapes import BilingualSettings, GroupedSettings, TranscriptSettings
+from foldkit.rows.shapes import BilingualSettings, GradedSettings, GroupedSettings, TranscriptSettings
 
 Write = Callable[[str, str], Path]
 TRANSCRIPT = [
@@ -113,7 +113,7 @@ def test_a_shaped_source_is_read_through_its_settings(write: Write, tmp_path: Pa
     assert [(bad.row, bad.reason) for bad in rows.bad] == [(2, "source row 2: blank: one of the two languages")]
     with pytest.raises(UsageError, match="grouped and bilingual"):
         RowsSettings("a.csv", bilingual=BilingualSettings("a", "b"), grouped=GroupedSettings())
-    assert {"transcript", "grouped", "bilingual"} == set(SHAPES)
+    assert {"transcript", "grouped", "bilingual", "graded"} == set(SHAPES)
 
 
 def test_wrong_settings_of_shapes_are_refused() -> None:
@@ -130,3 +130,20 @@ def test_wrong_settings_of_shapes_are_refused() -> None:
             call()
     with pytest.raises(UsageError, match="direction"):
         BilingualSettings("a", "b", direction="up")
+
+
+def test_graded_answers_are_pairs_by_a_gap() -> None:
+    """The best against each that is lower enough; those too near it are named; a grade that is no number is refused."""
+    grades = [("a", "one", "3"), ("a", "two", "5"), ("b", "three", "1"), ("a", "four", "4.5"), ("a", "five", "-1")]
+    cells = dict(zip(("prompt", "answer", "grade"), zip(*grades, strict=True), strict=True))
+    table = pd.DataFrame(cells, index=pd.RangeIndex(1, 6), dtype=object)
+    found, left_out = SHAPES["graded"](table, GradedSettings(gap=2))
+    assert found.to_dict("records") == [
+        {"prompt": "a", "chosen": "two", "rejected": answer, "source_row": row}
+        for answer, row in (("one", "1"), ("five", "5"))
+    ]
+    assert left_out == {4: "its grade 4.5 is not 2 below the best, 5"}
+    with pytest.raises(InputError, match="row 3: grade: expected a number, found 'nan'"):
+        SHAPES["graded"](table.replace("1", "nan"), GradedSettings())
+    with pytest.raises(UsageError, match="gap"):
+        GradedSettings(gap=float("nan"))

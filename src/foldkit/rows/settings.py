@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 from foldkit.formats import UsageError, one_of
 
-from .shapes import BilingualSettings, GroupedSettings, TranscriptSettings
+from .shapes import BilingualSettings, GradedSettings, GroupedSettings, TranscriptSettings
 
 ON_BAD = ("stop", "set aside")
 UNITS = ("file", "paragraph", "heading", "line")
@@ -20,7 +20,7 @@ class RowsSettings:
     `source` is a file, a folder or a glob. `columns` names ours with theirs: `{ note = "Notiz" }`. `strip` takes blanks
     off both ends of every cell. `on_bad` says whether a row that cannot be read stops the work or is set aside.
     `delimiter` and `header` are for tables of text, `key` is the path to the list in a JSON file, `unit` is what one
-    row of a text file is. `transcript`, `grouped` and `bilingual` say what has to be made of a source first.
+    row of a text file is. `transcript`, `grouped`, `bilingual` and `graded` say what a source is to be made into first.
     """
 
     source: str
@@ -35,6 +35,7 @@ class RowsSettings:
     transcript: TranscriptSettings | None = None
     grouped: GroupedSettings | None = None
     bilingual: BilingualSettings | None = None
+    graded: GradedSettings | None = None
 
     @property
     def shape(self) -> str | None:
@@ -42,7 +43,12 @@ class RowsSettings:
         return next(iter(self._shapes()), None)
 
     def _shapes(self) -> list[str]:
-        shaped = {"transcript": self.transcript, "grouped": self.grouped, "bilingual": self.bilingual}
+        shaped = {
+            "transcript": self.transcript,
+            "grouped": self.grouped,
+            "bilingual": self.bilingual,
+            "graded": self.graded,
+        }
         return [name for name, settings in shaped.items() if settings is not None]
 
     def __post_init__(self) -> None:

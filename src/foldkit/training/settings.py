@@ -165,11 +165,6 @@ class TrainSettings:
     @property
     def n_micro(self) -> int:
         """The micro-batch as a number; raises ValueError while it is still to be chosen."""
-        if self.best_by in _OF_PAIRS and not self.paired:
-            todo = "choose a figure of replies, or an objective of pairs"
-            raise UsageError("[train]", "best_by", "loss, accuracy or a figure of the step", self.best_by, todo)
-        if self.paired and not self.packing:
-            raise UsageError("[train]", "packing", "true with an objective of pairs", False, "leave it out")
         if isinstance(self.micro_batch, str):
             raise ValueError("the micro-batch is still to be chosen by the forecast")
         return self.micro_batch

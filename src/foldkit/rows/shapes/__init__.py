@@ -2,6 +2,7 @@
 
 from .bilingual import BilingualSettings, both_ways
 from .contract import SOURCE_ROW, Shape
+from .graded import GradedSettings, best_against_others
 from .grouped import GroupedSettings, one_text_each
 from .transcript import TranscriptSettings, conversations
 
@@ -9,6 +10,15 @@ SHAPES: dict[str, Shape] = {
     "transcript": conversations,
     "grouped": one_text_each,
     "bilingual": both_ways,
+    "graded": best_against_others,
 }
 
-__all__ = ["SHAPES", "SOURCE_ROW", "BilingualSettings", "GroupedSettings", "Shape", "TranscriptSettings"]
+__all__ = [
+    "SHAPES",
+    "SOURCE_ROW",
+    "BilingualSettings",
+    "GradedSettings",
+    "GroupedSettings",
+    "Shape",
+    "TranscriptSettings",
+]
