@@ -164,6 +164,11 @@ def test_preferences_go_the_whole_way(work_folder: Path) -> None:
     assert any("rejected replies are longer" in note["says"] for note in log.of("note"))
     measured = foldkit.score(sheet, run).contender("adapter").measures
     assert set(measured) == {"ranked", "loss"}
+    with pytest.raises(
+        InputError, match="objective direct: expected a template whose last learned turn has a rejected"
+    ):
+        foldkit.train(foldkit.read_sheet(work_folder / "fold.toml", ["train.objective=direct"]), "none")
+    assert not (work_folder / "runs" / "none").exists()
     begun = [*changes, f"adapter.begin={run.adapter}"]
     foldkit.train(foldkit.read_sheet(work_folder / "fold.toml", begun))
     assert len(list((work_folder / "built").glob("reference-*"))) == 2

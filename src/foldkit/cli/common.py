@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import click
 
 if TYPE_CHECKING:
-    from rich.console import Console
+    from rich.console import Console, JustifyMethod
 
     from foldkit.runs import RunFolder
     from foldkit.work import Sheet
@@ -80,12 +80,21 @@ def show_table(console: Console, header: Sequence[str], lines: Sequence[Sequence
     if title:
         console.print(f"\n[bold]{title}[/bold]", soft_wrap=True)
     table = Table(box=SIMPLE_HEAD, pad_edge=False)
-    for index, name in enumerate(header):
-        figures = bool(lines) and all(line[index][:1].isdigit() or line[index] == "–" for line in lines)
-        table.add_column(Text(name), justify="right" if figures else "left", overflow="fold")
+    widths = [_figure_width(name, [line[index] for line in lines]) for index, name in enumerate(header)]
+    fixed = sum(width + 3 if width else 12 for width in widths) <= console.width
+    for name, width in zip(header, widths, strict=True):
+        justify: JustifyMethod = "right" if width else "left"
+        table.add_column(Text(name), justify=justify, overflow="fold", width=width if fixed else None)
     for line in lines:
         table.add_row(*(Text(cell) for cell in line))
     console.print(table)
+
+
+def _figure_width(name: str, cells: Sequence[str]) -> int | None:
+    """Return how wide a column of figures is, its header's words below one another; None for one of anything else."""
+    if not cells or not all(cell[:1].isdigit() or cell == "–" for cell in cells):
+        return None
+    return max(len(part) for part in (*name.split(), *(line for cell in cells for line in cell.split("\n"))))
 
 
 def short(text: str, most: int = 40) -> str:

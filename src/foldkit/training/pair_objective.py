@@ -133,7 +133,9 @@ def objective_for(
     values = reference if reference is not None else dict.fromkeys((one.row for one in examples), (0.0, 0.0, 0.0))
     for one in examples:
         if not one.rejected:
-            raise InputError("[train]", "objective", "rows with a rejected reply", f"row {one.row} without", "see look")
+            raise InputError(
+                "[train]", "objective", "rows with a rejected reply", f"row {one.row} without", "set it aside"
+            )
         if one.row not in values:
             raise InputError("reference", f"row {one.row}", "a value of each row", None, "compute the reference anew")
     neighbours = neighbours_of(examples) if settings.objective == "unpaired" else {}

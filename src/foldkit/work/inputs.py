@@ -12,7 +12,7 @@ from typing import Any
 import pandas as pd
 
 from foldkit.datasets import Coder, Finding, code_rows, lint_template
-from foldkit.formats import fingerprint_files, fingerprint_value
+from foldkit.formats import InputError, fingerprint_files, fingerprint_value
 from foldkit.rows import BadRow, Rows, find_files, stream_rows
 from foldkit.rows.decisions import apply_decisions, read_decisions
 from foldkit.rows.reading import collected
@@ -67,8 +67,13 @@ class Inputs:
 
     @property
     def coder(self) -> Coder:
-        """What turns these rows into examples."""
-        return Coder(self.template, self.encoder, self.sheet.train.window, self.sheet.train.paired)
+        """What turns these rows into examples. Raises InputError where the objective needs a rejected reply."""
+        settings = self.sheet.train
+        if settings.paired and not self.template.rejected_slots():
+            todo = 'add `rejected = "{column}"` to it, or set objective = "reply"'
+            expected = "a template whose last learned turn has a rejected reply"
+            raise InputError("[train]", f"objective {settings.objective}", expected, self.template.name, todo)
+        return Coder(self.template, self.encoder, settings.window, settings.paired)
 
 
 def decisions_path(sheet: Sheet) -> Path:
