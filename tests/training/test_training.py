@@ -108,7 +108,7 @@ def test_packing_loses_nothing_and_overfills_nothing(lengths: list[int], size: i
     examples = [Example(row, tuple(range(n)), ((max(0, n - 1), n),)) for row, n in enumerate(lengths)]
     ordered = sorted(examples, key=lambda example: -len(example.ids))
     room = max(40, sum(lengths) // size)
-    rows = first_fit(ordered, room, lambda example: len(example.ids))
+    rows = first_fit(ordered, room)
     assert sorted(example.row for row in rows for example in row) == list(range(len(lengths)))
     filled = sorted(sum(len(example.ids) for example in row) for row in rows)
     assert filled[-1] <= room

@@ -38,6 +38,11 @@ class Example:
         return self.ids[start:end]
 
     @property
+    def n_tokens(self) -> int:
+        """Count of all tokens, those of a worse reply among them."""
+        return len(self.ids) + len(self.rejected)
+
+    @property
     def n_learned(self) -> int:
         """Count of learned tokens."""
         return sum(end - start for start, end in self.spans)

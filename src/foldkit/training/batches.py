@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import math
 import random
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 
 from foldkit.datasets import Example
 from foldkit.models.likelihood import Batch, pack, pad
@@ -67,28 +67,25 @@ def micro_batches(examples: Sequence[Example], settings: TrainSettings, n_proces
         pieces = [ordered[start : start + size] for start in range(0, len(ordered), size)]
         return [pad([e.ids for e in piece], [e.learned for e in piece]) for piece in pieces]
     return [
-        pack([e.ids for e in piece], [e.learned for e in piece])
-        for piece in grouped(examples, settings, n_processes, lambda example: len(example.ids))
+        pack([e.ids for e in piece], [e.learned for e in piece]) for piece in grouped(examples, settings, n_processes)
     ]
 
 
-def grouped(
-    examples: Sequence[Example], settings: TrainSettings, n_processes: int, length: Callable[[Example], int]
-) -> list[list[Example]]:
+def grouped(examples: Sequence[Example], settings: TrainSettings, n_processes: int) -> list[list[Example]]:
     """Divide a batch into rows of about `micro_batch` examples, and as many as processes if there are enough."""
     n_passes = min(len(examples), max(n_processes, math.ceil(len(examples) / settings.n_micro)))
-    ordered = sorted(examples, key=length, reverse=True)
+    ordered = sorted(examples, key=lambda example: example.n_tokens, reverse=True)
     # A little more than an even share, so that one pass more is seldom needed.
-    room = max(length(ordered[0]), math.ceil(1.05 * sum(map(length, ordered)) / n_passes))
-    return first_fit(ordered, room, length)
+    room = max(ordered[0].n_tokens, math.ceil(1.05 * sum(one.n_tokens for one in ordered) / n_passes))
+    return first_fit(ordered, room)
 
 
-def first_fit(ordered: Sequence[Example], room: int, length: Callable[[Example], int]) -> list[list[Example]]:
+def first_fit(ordered: Sequence[Example], room: int) -> list[list[Example]]:
     """Put each example, the longest first, into the first sequence of `room` tokens that has space left for it."""
     rows: list[list[Example]] = []
     left: list[int] = []
     for example in ordered:
-        size = length(example)
+        size = example.n_tokens
         place = next((index for index, n in enumerate(left) if n >= size), len(rows))
         if place == len(rows):
             rows.append([])

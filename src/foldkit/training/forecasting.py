@@ -91,7 +91,7 @@ def forecast(
     """
     cost = pass_cost(decoder, max(train, key=lambda example: len(example.ids)).ids)
     settings = with_micro_batch(settings, decoder, adapter, train, cost, free_bytes)
-    n_steps, n_epoch = count_steps([len(example.ids) for example in train], settings)
+    n_steps, n_epoch = count_steps([example.n_tokens for example in train], settings)
     steps = list(_first_steps(train, settings, min(n_steps, _LOOKED_AT)))
     memory = _memory(decoder, adapter, steps, settings, cost)
     share = n_steps / len(steps)
@@ -138,10 +138,10 @@ def with_micro_batch(
     """Choose the micro-batch where the settings leave it open: the smallest of fast passes, halved until it fits."""
     if settings.micro_batch != "auto":
         return settings
-    tokens = statistics.median(len(example.ids) for example in train)
+    tokens = statistics.median(example.n_tokens for example in train)
     most = max(settings.batch, 1)
     size = next((n for n in _powers(most) if n * tokens >= _ENOUGH_TOKENS), most)
-    n_steps, _ = count_steps([len(example.ids) for example in train], dataclasses.replace(settings, micro_batch=1))
+    n_steps, _ = count_steps([example.n_tokens for example in train], dataclasses.replace(settings, micro_batch=1))
     steps = list(_first_steps(train, settings, min(n_steps, _LOOKED_AT)))
     while True:
         tried = dataclasses.replace(settings, micro_batch=size)
@@ -155,13 +155,13 @@ def _powers(most: int) -> Iterator[int]:
 
 
 def _first_steps(train: Sequence[Example], settings: TrainSettings, n_steps: int) -> Iterator[list[Example]]:
-    lengths = [len(example.ids) for example in train]
+    lengths = [example.n_tokens for example in train]
     for indices in itertools.islice(batches(lengths, settings), n_steps):
         yield [train[index] for index in indices]
 
 
 def _n_tokens(step: Sequence[Example]) -> int:
-    return sum(len(example.ids) for example in step)
+    return sum(example.n_tokens for example in step)
 
 
 def _memory(

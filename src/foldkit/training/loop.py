@@ -82,7 +82,7 @@ class _Loop:
         check_objective: Objective,
     ) -> None:
         self.decoder, self.adapter, self.train, self.settings, self.team = decoder, adapter, train, settings, team
-        self.lengths = [len(example.ids) for example in train]
+        self.lengths = [example.n_tokens for example in train]
         self.n_steps, self.n_epoch = count_steps(self.lengths, settings)
         self.objective, self.check_objective = objective, check_objective
         self.checks, self.n_validation = check_objective.passes(list(validation), team.size), len(validation)
@@ -157,7 +157,7 @@ class _Loop:
             return
         self.random, update = random, self.stepper.update(rate)
         self._average()
-        n_tokens = sum(len(example.ids) for example in examples)
+        n_tokens = sum(example.n_tokens for example in examples)
         counts.step, counts.n_tokens = step, counts.n_tokens + n_tokens
         counts.n_examples += len(examples)
         smoothed = counts.smoothed_loss

@@ -38,7 +38,7 @@ class PairObjective:
 
     def passes(self, examples: Sequence[Example], n_processes: int = 1) -> list[Batch]:
         """Divide a batch of pairs into passes, the longest first, each where it fits first."""
-        return [packed_pairs(piece) for piece in grouped(examples, self.settings, n_processes, pair_length)]
+        return [packed_pairs(piece) for piece in grouped(examples, self.settings, n_processes)]
 
     def prepare(self, decoder: Decoder, passes: Sequence[Batch], team: Team) -> None:
         """Estimate, for `unpaired`, the divergence from the reference over the whole batch, without gradient.
@@ -87,11 +87,6 @@ class PairObjective:
         return Loss(found.total, int(counts[:, 0].sum()), int(n_hit[:, 0].sum()), found.n_items, len(batch.rows), sums)
 
 
-def pair_length(example: Example) -> int:
-    """Return how many tokens the prompt and both replies of an example have."""
-    return len(example.prompt) + len(example.chosen) + len(example.rejected)
-
-
 def packed_pairs(examples: Sequence[Example]) -> Batch:
     """Put pairs one after the other, each prompt once."""
     pairs = [Replies(example.prompt, example.chosen, example.rejected) for example in examples]
@@ -111,7 +106,7 @@ def reference_values(
     """Yield for each row what the model as it is now gives its replies, to be the reference of what it becomes."""
     decoder.eval()
     neighbours = neighbours_of(examples)
-    for piece in grouped(list(examples), settings, max(1, len(examples) // settings.n_micro), pair_length):
+    for piece in grouped(list(examples), settings, max(1, len(examples) // settings.n_micro)):
         own = reply_log_probs(decoder, packed_pairs(piece))[0]
         others = torch.zeros(len(piece), 1, dtype=own.dtype)
         if settings.objective == "unpaired":

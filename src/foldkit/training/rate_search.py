@@ -49,7 +49,7 @@ def try_rates(
     torch.manual_seed(settings.seed)
     objective = objective_for(settings, train, reference)
     stepper, smoothed, lowest = Stepper(decoder, adapter, settings, objective), math.nan, math.inf
-    lengths = [len(example.ids) for example in train]
+    lengths = [example.n_tokens for example in train]
     try:
         for step, indices in enumerate(itertools.islice(batches(lengths, settings), n_steps)):
             rate = LOWEST * (HIGHEST / LOWEST) ** (step / max(1, n_steps - 1))
