@@ -80,8 +80,12 @@ def show_table(console: Console, header: Sequence[str], lines: Sequence[Sequence
     if title:
         console.print(f"\n[bold]{title}[/bold]", soft_wrap=True)
     table = Table(box=SIMPLE_HEAD, pad_edge=False)
-    widths = [_figure_width(name, [line[index] for line in lines]) for index, name in enumerate(header)]
-    fixed = sum(width + 3 if width else 12 for width in widths) <= console.width
+    columns = [[line[index] for line in lines] for index in range(len(header))]
+    for parted in (False, True):
+        widths = [_figure_width(name, cells, parted=parted) for name, cells in zip(header, columns, strict=True)]
+        fixed = sum(width + 3 if width else 12 for width in widths) <= console.width
+        if fixed:
+            break
     for name, width in zip(header, widths, strict=True):
         justify: JustifyMethod = "right" if width else "left"
         table.add_column(Text(name), justify=justify, overflow="fold", width=width if fixed else None)
@@ -90,11 +94,15 @@ def show_table(console: Console, header: Sequence[str], lines: Sequence[Sequence
     console.print(table)
 
 
-def _figure_width(name: str, cells: Sequence[str]) -> int | None:
-    """Return how wide a column of figures is, its header's words below one another; None for one of anything else."""
+def _figure_width(name: str, cells: Sequence[str], *, parted: bool) -> int | None:
+    """Return how wide a column of figures is unbroken, None for one of anything else.
+
+    With `parted` the words of its header stand below one another.
+    """
     if not cells or not all(cell[:1].isdigit() or cell == "–" for cell in cells):
         return None
-    return max(len(part) for part in (*name.split(), *(line for cell in cells for line in cell.split("\n"))))
+    header = name.split() if parted else [name]
+    return max(len(part) for part in (*header, *(line for cell in cells for line in cell.split("\n"))))
 
 
 def short(text: str, most: int = 40) -> str:
