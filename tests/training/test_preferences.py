@@ -170,9 +170,7 @@ def test_the_gradient_of_pairs_does_not_change_with_their_passes(name: str) -> N
     assert len(alone) == 28
     for size in (2, 6):
         assert furthest(gradient(*with_adapter(), settings, micro_batch=size), alone) < 1e-9
-    decoder, adapter = with_adapter()
-    decoder.recompute = True
-    assert furthest(gradient(decoder, adapter, settings, micro_batch=6), alone) < 1e-9
+    assert furthest(gradient(*with_adapter(), settings, micro_batch=6, recompute=True), alone) < 1e-9
     other = gradient(*with_adapter(), settings, pairs=PairSettings(strength=5.0))
     assert furthest(other, alone) > 1e-3
 

@@ -160,6 +160,7 @@ def test_preferences_go_the_whole_way(work_folder: Path) -> None:
     assert [path.read_bytes() for path in (work_folder / "built").glob("reference-*")] == [before]
     log = foldkit.read_log(run.log)
     assert log.of("step")[0]["margin"] == pytest.approx(0, abs=1e-4)
+    assert "figures" not in log.of("step")[0]
     assert {"ranked", "chosen_log_prob", "rejected_tokens"} <= log.of("validation")[0].keys()
     assert any("rejected replies are longer" in note["says"] for note in log.of("note"))
     measured = foldkit.score(sheet, run).contender("adapter").measures

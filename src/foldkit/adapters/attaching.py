@@ -67,6 +67,8 @@ class Adapter:
             raise ValueError("the factors are for other maps or of another rank")
         for name, value in tensors.items():
             own[name].copy_(value)
+        for low in self.maps.values():
+            low.train(low.training)  # lengths of rows that were kept are those of before
 
     def switch(self, *, on: bool) -> None:
         """Switch the adapter on, or off for the base's own answers."""

@@ -69,7 +69,7 @@ def _tell(codes: Sequence[int], errors: Path) -> None:
     for rank, code in enumerate(codes):
         if code < 0:
             name = signal.Signals(-code).name
-            todo = "go on: foldkit train --resume"
+            todo = f"go on: foldkit train --resume --processes {len(codes)}"
             click.echo(f"foldkit: process {rank} of {len(codes)} was ended by {name}; {todo}", err=True)
         elif code > 0 and rank and codes[0] <= 0:
             said = (errors / str(rank)).read_text(encoding="utf-8", errors="replace").strip()

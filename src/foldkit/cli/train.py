@@ -171,7 +171,9 @@ def show_run(run: RunFolder) -> str:
     peak = f", at most {end['peak_bytes'] / 1e6:,.0f} MB of memory" if end["peak_bytes"] else ""
     console.print(f"{run.path.name}: {_outcome(end)}, {end['seconds']:.0f} s{peak}", soft_wrap=True)
     if end["reason"] == "stopped":
-        console.print(f"stopped at step {end['step']}; go on: foldkit train --resume {run.path.name}", soft_wrap=True)
+        size = os.environ.get("WORLD_SIZE", "1")
+        todo = f"foldkit train --resume {run.path.name}" + (f" --processes {size}" if size != "1" else "")
+        console.print(f"stopped at step {end['step']}; go on: {todo}", soft_wrap=True)
     if end["best_step"]:
         console.print(f"adapter {run.adapter}", soft_wrap=True, markup=False)
     console.print(f"curve   {run.curve}", soft_wrap=True, markup=False)

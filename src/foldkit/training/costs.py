@@ -57,13 +57,11 @@ def kept_bytes(decoder: Decoder, ids: Sequence[int]) -> int:
             kept[place] = value.untyped_storage().nbytes()
         return value.detach()  # with its way back it would keep itself alive
 
-    recompute, decoder.recompute = decoder.recompute, False
     with torch.random.fork_rng(devices=[]), torch.autograd.graph.saved_tensors_hooks(note, lambda value: value):
         decoder.train()
         stream = decoder(torch.tensor([list(ids)], device=decoder.device), lengths=(len(ids),))
         decoder.eval()
         del stream
-    decoder.recompute = recompute
     give_back()
     return sum(kept.values())
 

@@ -208,12 +208,10 @@ def _seconds_per_token(
     middle = sorted(divided, key=_n_ids)[len(divided) // 2 :][:_MEASURED]
     found = []
     with torch.random.fork_rng(devices=[]):
-        stepper, recompute = Stepper(decoder, adapter, settings, objective), decoder.recompute
-        decoder.recompute = settings.recompute
+        stepper = Stepper(decoder, adapter, settings, objective)
         for passes in (largest, *middle):
             seconds = _seconds_of(functools.partial(_one_step, stepper, passes))
             found.append(seconds / sum(sum(piece.lengths) for piece in passes))
-        decoder.recompute = recompute
     adapter.copy_from(before)
     return statistics.median(found[1:])  # the first one also makes what is made once
 

@@ -61,11 +61,9 @@ def train_adapter(
     if resume:
         loop.state.restore(resume, team.rank)
     loop.random = team.of_all(torch.get_rng_state())
-    decoder.recompute = settings.recompute
     try:
         yield from loop.events(stop)
     finally:
-        decoder.recompute = False
         decoder.eval()
 
 

@@ -47,6 +47,7 @@ class Stepper:
     def gradient(self, pieces: Sequence[Batch]) -> Gradient:
         """Add up the gradient of the batch's mean loss over all passes, each made by one process, and clip it."""
         self.objective.prepare(self.decoder, pieces, self.team)
+        self.decoder.recompute = self.settings.recompute
         self.decoder.train()
         n_items, tally = self.objective.n_items(pieces), Tally()
         for piece, counts in self.team.share(pieces):
@@ -55,6 +56,7 @@ class Stepper:
             torch.autograd.backward(loss.total * counts / n_items)
             tally.add(loss, counts=counts)
         self.decoder.eval()
+        self.decoder.recompute = False
         self._add_up()
         found = tally.shared(self.team)
         norm = float(torch.nn.utils.clip_grad_norm_(self.factors, self.settings.clip))

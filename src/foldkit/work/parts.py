@@ -15,10 +15,14 @@ from .steps import build
 if TYPE_CHECKING:
     from foldkit.adapters import Adapter, AdapterHeader
     from foldkit.models import Base
+    from foldkit.training.pair_objective import Reference
 
 
 class Parts:
-    """The dataset, the base and the adapter of one sheet, and the header that the adapter's file will have."""
+    """The dataset, the base and the adapter of one sheet, and the header that the adapter's file will have.
+
+    `reference` has the values that an objective of pairs compares with, once they were found.
+    """
 
     def __init__(self, sheet: Sheet) -> None:
         from foldkit.models import chosen_compute, open_base
@@ -32,6 +36,7 @@ class Parts:
             raise InputError("[train]", "window", f"at most the base's {room}", window, "lower the window")
         self.adapter: Adapter = self._new_adapter()
         self.header: AdapterHeader = self._header(inputs)
+        self.reference: Reference | None = None
 
     def _new_adapter(self) -> Adapter:
         """Attach the adapter as a training of the sheet begins with it."""

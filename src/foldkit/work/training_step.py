@@ -98,12 +98,13 @@ def _opened(sheet: Sheet, team: Team) -> tuple[Parts, list[str]]:
     with first_here(team):
         build(sheet)
     parts = Parts(sheet)
-    if sheet.base.sharded and team.size > 1:
-        shard(parts.base.decoder, parts.adapter.parameters)
+    parts.reference = reference_of(parts, team)
     if sheet.train.micro_batch == "auto":
         (size,) = team.of_first(chosen_micro_batch(parts, free))
         parts.sheet = dataclasses.replace(sheet, train=dataclasses.replace(sheet.train, micro_batch=int(size)))
         notes.append(f"micro_batch is {size:.0f}: fast enough, and within the {free / 1e6:,.0f} MB that were free")
+    if sheet.base.sharded and team.size > 1:  # last, for from here on a layer is used by all processes together
+        shard(parts.base.decoder, parts.adapter.parameters)
     return parts, notes
 
 
@@ -139,8 +140,9 @@ def _go(
             if on_event:
                 on_event(event)
         written = read_log(run.log)
-        for note in pair_notes(written.of("validation")):
-            log.write("note", says=note)
+        if written.of("finished")[-1]["reason"] != "stopped":
+            for note in pair_notes(written.of("validation")):
+                log.write("note", says=note)
         if written.of("step"):
             save_picture(written, f"{run.path.name}: {parts.sheet.base.model}", run.curve)
     return run
@@ -149,7 +151,7 @@ def _go(
 def _events(parts: Parts, snapshot: Snapshot | None, stop: Callable[[], bool], team: Team) -> Iterator[TrainEvent]:
     from foldkit.training import train_adapter
 
-    rows, reference = parts.dataset.parts, reference_of(parts, team)
+    rows = parts.dataset.parts
     return train_adapter(
         parts.base.decoder,
         parts.adapter,
@@ -159,7 +161,7 @@ def _events(parts: Parts, snapshot: Snapshot | None, stop: Callable[[], bool], t
         resume=snapshot,
         stop=stop,
         team=team,
-        reference=reference,
+        reference=parts.reference,
     )
 
 
@@ -182,8 +184,9 @@ def _keep(parts: Parts, run: RunFolder, event: TrainEvent, log: LogWriter, team:
     if isinstance(event, Due):
         write_checkpoint(run.checkpoints, event.snapshot(), _made_from(parts, team), parts.sheet.train.keep)
         return
-    figures = dataclasses.asdict(event)
-    log.write(_EVENT_NAMES[type(event).__name__], **figures, **figures.pop("figures", {}))
+    values = dataclasses.asdict(event)
+    figures = values.pop("figures", {})
+    log.write(_EVENT_NAMES[type(event).__name__], **values, **figures)
     if isinstance(event, Checked) and event.best:
         save_adapter(run.adapter, parts.adapter, parts.header)
 
