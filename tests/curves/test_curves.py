@@ -2,19 +2,46 @@
 
 from __future__ import annotations
 
+import json
 from pathlib import Path
+from typing import Any
 
+import numpy as np
 import pytest
 
-from foldkit.curves import draw, draw_lengths, draw_rates, save_lengths, save_picture, save_rates, smooth
-from foldkit.curves.drawing import draw_pairs
-from foldkit.formats import InputError
-from foldkit.runs import RunLog
-
-LOG = RunLog(
-    tuple({"event": "step", "step": step, "loss": 4.0 / step} for step in range(1, 21))
-    + tuple({"event": "validation", "step": step, "validation_loss": loss} for step, loss in ((10, 0.6), (20, 0.9)))
+from foldkit.curves import (
+    diagnose,
+    draw,
+    draw_figure,
+    draw_lengths,
+    draw_rates,
+    save_lengths,
+    save_picture,
+    save_rates,
+    smooth,
+    thinned,
 )
+from foldkit.formats import InputError, UsageError, write_jsonl
+from foldkit.runs import RunFolder, RunLog
+
+from .synthetic import Made, falling, healthy, planted
+
+EVENTS = [
+    {"event": "step", "step": n, "loss": 4.0 / n, "epoch": n / 10, "seconds": 30.0 * n, "n_tokens": 100 * n}
+    | {"learning_rate": 1e-3 / n, "gradient_norm": 2.0 / n}
+    for n in range(1, 21)
+] + [
+    {"event": "validation", "step": step, "validation_loss": loss, "seconds": 30.0 * step}
+    for step, loss in ((10, 0.6), (20, 0.9))
+]
+
+
+def a_run(folder: Path, events: list[dict[str, Any]], **train: Any) -> RunFolder:
+    folder.mkdir(exist_ok=True)
+    run = RunFolder(folder)
+    write_jsonl(run.log, events)
+    run.sheet.write_text(json.dumps({"folder": "..", "base": {"model": "tiny"}, "train": train}))
+    return run
 
 
 def test_smoothing_is_the_corrected_moving_average() -> None:
@@ -26,34 +53,106 @@ def test_smoothing_is_the_corrected_moving_average() -> None:
         smooth([1.0], 1.0)
 
 
-def test_the_drawing_holds_the_log() -> None:
-    """Raw and smoothed train loss, validation with its best marked."""
-    ax = draw(LOG, "a run")
+def test_the_drawing_holds_the_log(tmp_path: Path) -> None:
+    """Raw and smoothed train loss, validation with its best marked, epochs as rules; rate and norm below."""
+    run = a_run(tmp_path / "a", EVENTS)
+    ax = draw(run)
     lines = {str(line.get_label()): line.get_xydata().tolist() for line in ax.lines}
     assert lines["train, each step"] == [[step, 4.0 / step] for step in range(1, 21)]
     assert [point[1] for point in lines["train, smoothed"]] == smooth([4.0 / step for step in range(1, 21)])
     assert lines["validation"] == [[10, 0.6], [20, 0.9]]
+    assert [line[0][0] for label, line in lines.items() if label == "end of an epoch"] == [10]
     assert [text.get_text() for text in ax.texts] == ["best 0.6000 at step 10"]
-    assert draw(LOG, "again", ax) is ax
+    assert ax.get_title() == "a: tiny"
+    assert draw(run, ax) is ax
+    _, rates, norms = draw_figure(run).axes
+    assert rates.lines[0].get_xydata().tolist() == [[n, 1e-3 / n] for n in range(1, 21)]
+    assert norms.lines[0].get_xydata().tolist() == [[n, 2.0 / n] for n in range(1, 21)]
 
 
-def test_pictures_are_written_and_empty_logs_refused(tmp_path: Path) -> None:
-    """A PNG of 1280 x 800; no step, no picture."""
-    save_picture(LOG, "a run", tmp_path / "x.png")
+@pytest.mark.parametrize(
+    ("across", "last", "check"), [("tokens", 2000, 1000), ("epochs", 2.0, 1.0), ("minutes", 10.0, 5.0)]
+)
+def test_other_figures_stand_across(tmp_path: Path, across: str, last: float, check: float) -> None:
+    """Steps become tokens, epochs or minutes, and validations stand where their step does."""
+    ax = draw(a_run(tmp_path / "a", EVENTS), across=across, log=False)
+    lines = {str(line.get_label()): line.get_xydata().tolist() for line in ax.lines}
+    assert lines["train, each step"][-1][0] == pytest.approx(last)
+    assert lines["validation"][0] == pytest.approx([check, 0.6])
+    assert ax.get_yscale() == "linear"
+
+
+def test_several_runs_are_told_apart_by_what_differs(tmp_path: Path) -> None:
+    """The legend has the differing setting alone; colours and marks differ, for colour-blind readers and grey paper."""
+    runs = [a_run(tmp_path / f"r{n}", EVENTS, learning_rate=10.0**-n, batch=8) for n in (2, 3, 4)]
+    ax = draw([str(run.path) for run in runs])
+    labels = [str(line.get_label()) for line in ax.lines if not str(line.get_label()).startswith("_")]
+    assert labels[::2] == [
+        f"r{n}: learning_rate {rate}, train" for n, rate in ((2, "0.01"), (3, "0.001"), (4, "0.0001"))
+    ]
+    drawn = [line for line in ax.lines if str(line.get_label()).endswith("validation")]
+    assert len({line.get_color() for line in drawn}) == len({line.get_marker() for line in drawn}) == 3
+
+
+def test_pictures_are_written_and_what_cannot_be_drawn_is_refused(tmp_path: Path) -> None:
+    """A PNG of 1280 x 800; pairs get a panel; no step, an unknown ending or axis: no picture."""
+    run = a_run(tmp_path / "a", [{**event, "margin": event["step"] / 10, "ranked": 0.5} for event in EVENTS])
+    save_picture(run, tmp_path / "x.png")
     data = (tmp_path / "x.png").read_bytes()
     assert data[:8] == b"\x89PNG\r\n\x1a\n"
     assert (int.from_bytes(data[16:20], "big"), int.from_bytes(data[20:24], "big")) == (1280, 800)
-    with pytest.raises(InputError, match="at least one step"):
-        draw(RunLog(()), "empty")
-
-
-def test_pairs_get_a_drawing_of_their_own_below(tmp_path: Path) -> None:
-    """Margin on the left and share ranked right on the right, validation as marks; one picture of both."""
-    log = RunLog(tuple({**event, "margin": event["step"] / 10, "ranked": 0.5} for event in LOG.events))
-    left = draw_pairs(log, draw(LOG, "above").figure.add_subplot())
-    assert left.lines[1].get_xydata().tolist() == [[10, 1.0], [20, 2.0]]
-    save_picture(log, "a run", tmp_path / "x.svg")
+    save_picture(run, tmp_path / "x.svg")
     assert "share ranked right" in (tmp_path / "x.svg").read_text()
+    assert draw_figure(run).axes[1].lines[1].get_xydata().tolist() == [[10, 1.0], [20, 2.0]]
+    with pytest.raises(InputError, match="at least one step"):
+        draw(a_run(tmp_path / "empty", []))
+    with pytest.raises(UsageError, match=r"\.pdf"):
+        save_picture(run, tmp_path / "x.jpg")
+    with pytest.raises(UsageError, match="did you mean 'steps'"):
+        draw(run, across="step")
+
+
+def test_many_points_are_thinned_to_what_can_be_seen() -> None:
+    """The extremes of every piece stay, spikes among them; few points stay as they are."""
+    x = np.arange(100_000.0)
+    y = np.sin(x / 5000)
+    y[[777, 50_001]] = 9, -9
+    at, values = thinned((x, y))
+    assert len(at) <= 3001
+    assert {777.0, 50_001.0, 99_999.0} <= set(at)
+    assert (values.min(), values.max()) == (-9, 9)
+    assert (np.diff(at) >= 0).all()
+    assert thinned((x[:50], y[:50]))[0] is not None
+    assert len(thinned((x[:50], y[:50]))[0]) == 50
+
+
+@pytest.mark.parametrize(("name", "made"), planted(), ids=lambda value: value if isinstance(value, str) else "")
+def test_what_a_curve_was_made_to_show_is_said(name: str, made: Made) -> None:
+    """Forty curves: the claim is among what is said, with a number in it and something to try."""
+    said = {found.name: found for found in diagnose(made.log(), made.reason)}
+    assert name in said
+    assert any(letter.isdigit() for letter in said[name].says)
+    assert said[name].todo
+
+
+@pytest.mark.parametrize("made", healthy(), ids=lambda made: f"seed {made.seed}")
+def test_a_healthy_curve_stays_without_comment(made: Made) -> None:
+    """Forty curves of many lengths and scatters: nothing is said."""
+    assert diagnose(made.log(), made.reason) == []
+
+
+def test_a_claim_holds_its_figures_and_a_running_training_is_not_called_short() -> None:
+    """Where validation was lowest and how far it rose, by hand; while at work nothing is said of an end."""
+    losses = [1.0 - 0.9 * n / 100 for n in range(100)]
+    checks = [(20, 0.8), (40, 0.5), (60, 0.6), (80, 0.7), (100, 0.8)]
+    events = [{"event": "step", "step": n + 1, "loss": loss} for n, loss in enumerate(losses)]
+    events += [{"event": "validation", "step": step, "validation_loss": loss} for step, loss in checks]
+    (found,) = diagnose(RunLog.of_events(events), "done")
+    assert found.name == "overfitting"
+    assert "lowest, 0.5000, at step 40 and 0.7500 at the end (+50%)" in found.says
+    slow = Made(lambda t: 3.0 * (1 - 0.2 * t), lambda t: 3.0 * (1 - 0.2 * t), made=0.5)
+    assert diagnose(slow.log(), "") == []
+    assert diagnose(Made(falling(3, 1), falling(3, 1), n_steps=5).log(), "done") == []
 
 
 def test_rates_stand_with_the_suggested_one(tmp_path: Path) -> None:

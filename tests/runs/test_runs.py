@@ -2,13 +2,31 @@
 
 from __future__ import annotations
 
+import json
 import os
+import subprocess
+import sys
 from pathlib import Path
+from typing import Any
 
+import pandas as pd
 import pytest
 
-from foldkit.formats import InputError, UsageError
-from foldkit.runs import LogWriter, RunFolder, new_run, newest_run, read_log
+from foldkit.formats import FoldKitError, InputError, UsageError, is_locked, locked
+from foldkit.runs import (
+    LogWriter,
+    RunFolder,
+    ask_to_stop,
+    delete_run,
+    differing,
+    list_runs,
+    new_run,
+    newest_run,
+    read_log,
+    record,
+    summarise_run,
+    write_note,
+)
 
 
 def finished(run: RunFolder, when: int) -> RunFolder:
@@ -46,3 +64,125 @@ def test_a_log_is_read_while_it_is_written(tmp_path: Path) -> None:
     assert log.series("step", "loss") == ([1, 2], [2.0, 1.5])
     assert log.series("step", "unknown") == ([], [])
     assert len(log.of("weather")) == 1
+
+
+def test_a_log_tells_its_version_and_is_plain_json(tmp_path: Path) -> None:
+    """What is no number is null, so that every reader of JSON lines can read it; one call makes a table of it."""
+    writer = LogWriter(tmp_path / "log.jsonl")
+    writer.write("step", step=1, loss=1 / 3, gradient_norm=float("nan"))
+    first, second = (json.loads(line, parse_constant=pytest.fail) for line in writer.path.read_text().splitlines())
+    assert (first["event"], first["version"]) == ("log", 1)
+    assert (second["loss"], second["gradient_norm"]) == (0.333333333, None)
+    assert pd.read_json(writer.path, lines=True).loss.tolist()[1] == pytest.approx(1 / 3, rel=1e-8)
+    with pytest.raises(InputError, match="No such file"):
+        read_log(tmp_path / "none.jsonl")
+
+
+@pytest.mark.parametrize(
+    "planted", ["", '{"event": "step", "st{"event": "failed", "reason": "full"}', "[1]", '{"event": "x"']
+)
+def test_lines_that_are_no_event_do_no_harm(tmp_path: Path, planted: str) -> None:
+    """A line that a full disk broke, a list, a half: the others are read, in order."""
+    writer = LogWriter(tmp_path / "log.jsonl")
+    writer.write("step", step=1, loss=2.0)
+    with writer.path.open("a") as file:
+        file.write(planted + "\n")
+    writer.write("step", step="two", loss=[1])
+    writer.write("step", step=3, loss=1.0)
+    assert read_log(writer.path).of("step")[0]["loss"] == 2.0
+    assert read_log(writer.path).events[-1]["step"] == 3
+    assert read_log(tmp_path / "log.jsonl").last("nothing") == {}
+
+
+def test_a_long_log_is_read_as_any_other(tmp_path: Path) -> None:
+    """The fast way gives the same figures and events; a log of another form falls back to the plain way."""
+    writer = LogWriter(tmp_path / "log.jsonl")
+    writer.write("started", step=0, n_steps=40)
+    for step in range(1, 41):
+        writer.write("step", step=step, loss=3.0 / step, norm=None if step == 7 else 1e-5 * step, to_go=1.0)
+        if step % 10 == 0:
+            writer.write("validation", step=step, validation_loss=1.0 / step, best=True)
+    writer.write("skipped", step=40, reason="bad, very bad", rows=[1, 2])
+    fast, plain = read_log(writer.path, ("loss", "norm"), long=0), read_log(writer.path)
+    for figure in ("loss", "norm"):
+        assert fast.series("step", figure) == plain.series("step", figure)
+    assert len(fast.series("step", "norm")[0]) == 39
+    assert fast.others() == plain.others()
+    assert "to_go" not in fast.table.column_names
+    lines = writer.path.read_text().splitlines(keepends=True)
+    for other in (
+        '{"step": 41, "event": "step", "time": "", "loss": 0.5, "norm": 1, "to_go": 1}\n',
+        lines[2].replace("step", "leap", 1),
+    ):
+        writer.path.write_text("".join([*lines, other]))
+        again = read_log(writer.path, ("loss",), long=0)
+        assert len(again.events) == len(lines) + 1
+        assert again.series("step", "loss") == read_log(writer.path).series("step", "loss")
+
+
+def ended(folder: Path, name: str, *events: dict[str, Any], **train: Any) -> RunFolder:
+    run = new_run(folder, name)
+    run.sheet.write_text(json.dumps({"folder": "..", "base": {"model": "b"}, "train": train}))
+    writer = LogWriter(run.log)
+    for event in events:
+        writer.write(**event)
+    return run
+
+
+STARTED = {"event": "started", "step": 0, "n_steps": 4, "n_train": 9}
+STEPS = [{"event": "step", "step": n, "loss": 1.0 / n, "seconds": 2.0 * n} for n in (1, 2)]
+CHECK = {"event": "validation", "step": 2, "validation_loss": 0.7, "best": True, "seconds": 4.5}
+DONE = {"event": "finished", "step": 4, "reason": "done", "best_step": 3, "best_validation_loss": 0.5, "seconds": 9.0}
+
+
+def test_the_list_tells_the_true_state(tmp_path: Path) -> None:
+    """Finished, stopped, failed and killed by the log's end; at work by the lock alone, though nothing is written."""
+    ended(tmp_path, "done", STARTED, *STEPS, CHECK, DONE, {"event": "note", "says": "x" * 20000})
+    ended(tmp_path, "stopped", STARTED, *STEPS, CHECK, {**DONE, "step": 2, "reason": "stopped", "best_step": 0})
+    ended(tmp_path, "failed", STARTED, *STEPS, {"event": "failed", "reason": "no room"})
+    killed = ended(tmp_path, "killed", STARTED, *STEPS, CHECK)
+    ended(tmp_path, "went-on", STARTED, *STEPS, CHECK, {"event": "resumed", "step": 2})
+    new_run(tmp_path, "no-log").sheet.write_text("{}")
+    found = {run.name: run for run in list_runs(tmp_path)}
+    states = {name: run.state for name, run in found.items()}
+    assert states == {"done": "finished", "stopped": "stopped", "failed": "failed"} | dict.fromkeys(
+        ("killed", "went-on", "no-log"), "killed"
+    )
+    assert [found[name].exit_code for name in ("done", "stopped", "failed", "killed")] == [0, 130, 1, 1]
+    done = found["done"]
+    assert (done.best_step, done.best_validation_loss, done.step, done.seconds, done.n_train) == (3, 0.5, 4, 9.0, 9)
+    assert (found["killed"].best_step, found["killed"].best_validation_loss, found["killed"].step) == (2, 0.7, 2)
+    assert not is_locked(killed.lock)
+    holds = "import sys, filelock; lock = filelock.FileLock(sys.argv[1]); lock.acquire()"
+    waits = f"{holds}; print('held', flush=True); input()"
+    with subprocess.Popen([sys.executable, "-c", waits, killed.lock], stdin=-1, stdout=-1, text=True) as holder:
+        assert holder.stdout
+        assert holder.stdout.readline() == "held\n"
+        assert summarise_run(killed).state == "training"
+        with pytest.raises(FoldKitError, match="another process"), locked(killed.lock):
+            pass
+        holder.kill()
+    assert summarise_run(killed).state == "killed"
+
+
+def test_runs_are_noted_stopped_deleted_and_recorded(tmp_path: Path) -> None:
+    """A note stays and goes; only a training at work is stopped, only one that ended is deleted; a record is flat."""
+    run = ended(tmp_path, "a", STARTED, *STEPS, CHECK, DONE, epochs=2.0, names=["q"])
+    write_note(run, " rank 8 was too much \n")
+    run.scorecard.write_text(json.dumps({"contenders": [{"name": "adapter", "measures": {"exact": {"value": 0.5}}}]}))
+    kept = record(run)
+    assert (kept["note"], kept["train.epochs"], kept["train.names"]) == ("rank 8 was too much", 2.0, '["q"]')
+    assert kept["score exact"] == 0.5
+    write_note(run, "")
+    assert summarise_run(run).note == ""
+    with pytest.raises(InputError, match="nothing to stop"):
+        ask_to_stop(run)
+    delete_run(run)
+    assert list_runs(tmp_path) == []
+
+
+def test_only_what_differs_is_told() -> None:
+    """Nested settings by `section.key`; one that a sheet lacks counts."""
+    first, second = {"train": {"epochs": 2, "batch": 8}}, {"train": {"epochs": 3, "batch": 8}, "note": ""}
+    assert differing([first, second]) == {"train.epochs": [2, 3], "note": [None, ""]}
+    assert differing([first, first]) == {}

@@ -56,6 +56,11 @@ def find_run(sheet: Sheet, name: str, option: str = "--run") -> RunFolder:
     return RunFolder(folder / name)
 
 
+def find_runs(sheet: Sheet, names: Sequence[str]) -> list[RunFolder]:
+    """Return the runs of these names, or the newest one alone."""
+    return [find_run(sheet, name, "RUN") for name in names or ("",)]
+
+
 def out() -> Console:
     """Return the console of results; where it is no terminal, tables have room for their columns."""
     from rich.console import Console

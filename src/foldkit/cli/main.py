@@ -10,7 +10,7 @@ import click
 
 from foldkit.formats.errors import FoldKitError, UsageError
 
-from . import ask, build, demo, forecast, look, new, review, score, split, train
+from . import ask, build, curves, demo, forecast, look, new, report, review, runs, score, split, train, watch
 
 EPILOG = "Start with `foldkit demo`. Every command reads fold.toml in this folder, or the sheet named with --sheet."
 
@@ -40,7 +40,7 @@ def foldkit() -> None:
 
 
 # In the order people work.
-for module in (new, look, review, split, build, forecast, train, score, ask, demo):
+for module in (new, look, review, split, build, forecast, train, watch, curves, runs, score, ask, report, demo):
     foldkit.add_command(getattr(module, module.__name__.rpartition(".")[2]))
 
 

@@ -6,20 +6,21 @@ import contextlib
 import os
 import signal
 import sys
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from .common import err, find_run, open_sheet, out, sheet_options
+from .common import err, find_run, open_sheet, out, sheet_options, show_table
 
 if TYPE_CHECKING:
     from rich.console import Console
+    from rich.progress import Progress
 
     from foldkit.runs import RunFolder
     from foldkit.training import TrainEvent, TriedRate
-    from foldkit.work import Sheet
+    from foldkit.work import Sheet, Tried
 
 
 @click.command(epilog="Example: foldkit train --name first --set train.epochs=2")
@@ -34,10 +35,23 @@ if TYPE_CHECKING:
     metavar="[RUN]",
     help="Go on with a run that was stopped, the newest by default, by its own sheet.",
 )
+@click.option(
+    "--vary",
+    "varied",
+    multiple=True,
+    metavar="SECTION.KEY=[VALUES]",
+    help="A run for each value, for each combination where repeated; ranked by validation.",
+)
 @click.option("--find-rate", "rates", is_flag=True, help="Try growing learning rates, suggest one, and train nothing.")
 @click.option("--processes", type=click.IntRange(1), default=1, help="So many processes on this machine share a step.")
 def train(
-    sheet_file: Path, changes: tuple[str, ...], name: str, resumed: str | None, rates: bool, processes: int
+    sheet_file: Path,
+    changes: tuple[str, ...],
+    name: str,
+    resumed: str | None,
+    varied: tuple[str, ...],
+    rates: bool,
+    processes: int,
 ) -> None:
     """Train an adapter into a new folder under runs/; Ctrl-C saves and stops, --resume goes on."""
     from foldkit.formats import UsageError
@@ -51,7 +65,11 @@ def train(
         raise UsageError(
             "--resume", "other options", "none, for a run has its own sheet", changes or name, "leave them out"
         )
-    run_at = find_run(sheet, resumed) if resumed is not None else None
+    run_at = find_run(sheet, resumed, "--resume") if resumed is not None else None
+    if varied or (run_at and run_at.plan.exists()):
+        if processes > 1 or (varied and run_at):
+            raise UsageError("--vary", "other options", "neither --processes nor --resume", varied, "leave them out")
+        sys.exit(_vary(sheet, varied, name, run_at))
     if processes > 1:
         sys.exit(_together(sheet_file, changes, name, run_at, processes))
     if int(os.environ.get("RANK", "0")) > 0:
@@ -74,19 +92,63 @@ def _together(sheet_file: Path, changes: tuple[str, ...], name: str, run: RunFol
     return in_processes(words, n_processes)
 
 
+def _vary(sheet: Sheet, varied: Sequence[str], name: str, planned: RunFolder | None) -> int:
+    """Train every combination, print what was tried, the best validation first, and return the exit code."""
+    from foldkit.runs import shown_setting
+    from foldkit.work import make_trials, plan_trials, read_trials
+
+    trials = read_trials(planned) if planned else plan_trials(sheet, varied, name)
+
+    with _progress() as (progress, asked):
+
+        def tell(number: int, n_runs: int, settings: Mapping[str, Any]) -> None:
+            said = ", ".join(f"{key} {shown_setting(value)}" for key, value in settings.items())
+            progress.console.print(f"\nrun {number} of {n_runs}: {said}", soft_wrap=True, markup=False)
+
+        tried = make_trials(trials, tell, _listener(progress), stop=asked)
+        stopped = asked()
+    _show_tried(tried, trials.folder.path.name)
+    if stopped or any(state != "finished" for one in tried for state in one.states):
+        out().print(f"not all are finished; go on: foldkit train --resume {trials.folder.path.name}", soft_wrap=True)
+    return 130 if stopped else 0
+
+
+def _show_tried(tried: Sequence[Tried], name: str) -> None:
+    from foldkit.runs import shown_setting
+
+    from .live import clock
+
+    header = [*tried[0].settings, "best validation", "95% over seeds", "time", "runs", "state"]
+    lines = []
+    for one in tried:
+        interval = "–" if one.low is None else f"{one.low:.4f}–{one.high:.4f}"
+        mean = f"{one.mean:.4f}" if one.losses else "–"
+        state = ", ".join(dict.fromkeys(one.states))
+        runs = ", ".join(one.runs) if len(one.runs) < 3 else f"{one.runs[0]} to {one.runs[-1]}"
+        lines.append([*map(shown_setting, one.settings.values()), mean, interval, clock(one.seconds), runs, state])
+    show_table(out(), header, lines, f"{name}: ranked by validation; the test part was not looked at")
+
+
 def train_with_progress(sheet: Sheet, name: str = "", resumed: RunFolder | None = None) -> RunFolder:
     """Train with a progress bar on standard error, and a line at every validation."""
-    from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn
-
     from foldkit.work import resume
     from foldkit.work import train as train_run
 
-    bar = (TextColumn("train"), BarColumn(bar_width=20), MofNCompleteColumn(), TextColumn("{task.description}"))
-    with Progress(*bar, console=err(), transient=True) as progress, _first_interrupt(progress.console) as asked:
+    with _progress() as (progress, asked):
         listen = _listener(progress)
         if resumed:
             return resume(resumed, listen, stop=asked)
         return train_run(sheet, name, listen, stop=asked)
+
+
+@contextlib.contextmanager
+def _progress() -> Iterator[tuple[Progress, Callable[[], bool]]]:
+    """Yield a progress bar on standard error, and a function that says whether Ctrl-C was pressed."""
+    from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn
+
+    bar = (TextColumn("train"), BarColumn(bar_width=20), MofNCompleteColumn(), TextColumn("{task.description}"))
+    with Progress(*bar, console=err(), transient=True) as progress, _first_interrupt(progress.console) as asked:
+        yield progress, asked
 
 
 def _find_rate(sheet: Sheet) -> None:
@@ -124,12 +186,9 @@ def _first_interrupt(console: Console) -> Iterator[Callable[[], bool]]:
         signal.signal(signal.SIGINT, before)
 
 
-def _listener(progress: object) -> Callable[[TrainEvent], None]:
-    from rich.progress import Progress
-
+def _listener(progress: Progress) -> Callable[[TrainEvent], None]:
     from foldkit.training import Checked, Skipped, Started, Stepped
 
-    assert isinstance(progress, Progress)
     task = progress.add_task("", total=None)
 
     def listen(event: TrainEvent) -> None:
@@ -161,13 +220,15 @@ def _listener(progress: object) -> Callable[[TrainEvent], None]:
 
 def show_run(run: RunFolder) -> str:
     """Print where everything stands, and return why the training ended."""
+    from foldkit.curves import diagnose
     from foldkit.runs import read_log
 
     log = read_log(run.log)
     (end,) = log.of("finished")
     console = out()
-    for note in log.of("note"):
-        console.print(f"! {note['says']}", soft_wrap=True, markup=False)
+    said = [note["says"] for note in log.of("note")] + [str(found) for found in diagnose(log, end["reason"])]
+    for line in said:
+        console.print(f"! {line}", soft_wrap=True, markup=False)
     peak = f", at most {end['peak_bytes'] / 1e6:,.0f} MB of memory" if end["peak_bytes"] else ""
     console.print(f"{run.path.name}: {_outcome(end)}, {end['seconds']:.0f} s{peak}", soft_wrap=True)
     if end["reason"] == "stopped":

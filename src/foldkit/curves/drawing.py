@@ -1,88 +1,142 @@
-"""A picture of train and validation loss, from the run log alone."""
+"""Pictures of runs: losses, below them learning rate and gradient norm, and margin and ranking of pairs."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
-from foldkit.formats import InputError
-from foldkit.runs import RunLog
+from foldkit.formats import one_of
+from foldkit.runs import RunFolder
 
-from .smoothing import smooth
+from .curve import ACROSS, Curve, read_curves, smoothed_points, thinned
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+Runs = Sequence[RunFolder | Path | str] | RunFolder | Path | str
 
 # Okabe and Ito 2008: told apart by colour-blind readers; the shapes differ too, for grey paper.
 TRAIN, VALIDATION = "#0072B2", "#D55E00"
+COLORS = (TRAIN, VALIDATION, "#009E73", "#CC79A7", "#E69F00", "#56B4E9", "#000000")
+_MARKS = "os^DvPX*"
+_GRID = "#dddddd"
+PICTURES = (".png", ".svg", ".pdf")
 
 
-def draw(log: RunLog, title: str, ax: Axes | None = None) -> Axes:
-    """Draw the losses on `ax`, or on a new figure of 1280 x 800 points, and return the axes.
+def draw(runs: Runs, ax: Axes | None = None, *, across: str = "steps", log: bool = True) -> Axes:
+    """Draw the losses of one or several runs on `ax`, or on a new figure, and return the axes.
 
-    Raises InputError when the log has no step yet.
+    `across` is "steps", "tokens", "epochs" or "minutes"; with `log` the losses stand on a logarithmic axis. Raises
+    InputError for a run whose log has no step yet.
     """
-    steps, losses = log.series("step", "loss")
-    if not steps:
-        raise InputError(title, "log", "at least one step", "none", "wait for the first step")
+    curves = read_curves(runs, across)
     ax = ax or new_axes()
-    smoothed = smooth(losses)
-    ax.plot(steps, losses, color=TRAIN, alpha=0.25, linewidth=1, label="train, each step")
-    ax.plot(steps, smoothed, color=TRAIN, linewidth=2.2, label="train, smoothed")
-    check_steps, checks = log.series("validation", "validation_loss")
-    if checks:
-        ax.plot(check_steps, checks, "o--", color=VALIDATION, linewidth=1.4, markersize=6, label="validation")
-        best = min(range(len(checks)), key=checks.__getitem__)
-        _mark_best(ax, check_steps[best], checks[best])
-    ax.set(title=title, xlabel="optimiser step", ylabel=_loss_label(log), yscale="log")
-    plain_ticks(ax, [*smoothed, *checks])
-    ax.set_xlim(0, max(steps) * 1.03)
-    ax.grid(visible=True, which="major", color="#dddddd", linewidth=0.8)
-    ax.spines[["top", "right"]].set_visible(False)
-    ax.legend(frameon=False)
+    draw_losses(curves, ax, log=log)
+    ax.set_xlabel(ACROSS[across])
     return ax
 
 
-def save_picture(log: RunLog, title: str, path: Path) -> None:
-    """Draw the losses, and below them margin and ranking of pairs where there are any, into a picture file.
+def draw_figure(
+    runs: Runs, *, across: str = "steps", log: bool = True, size: tuple[float, float] = (12.8, 8.0)
+) -> Figure:
+    """Return a figure (inches, 100 points each) of the losses, rate and norm below, and pairs where there are any."""
+    from matplotlib.figure import Figure
 
-    The ending of its name says of which kind.
-    """
-    if not log.series("step", "ranked")[0]:
-        ax = draw(log, title)
+    curves = read_curves(runs, across)
+    pairs = len(curves) == 1 and bool(curves[0].pairs)
+    figure = Figure(figsize=size, dpi=100, layout="constrained")
+    heights = [5, 2, 1.2, 1.2] if pairs else [5, 1.3, 1.3]
+    panels = list(figure.subplots(len(heights), height_ratios=heights, sharex=True))
+    draw_losses(curves, panels[0], log=log)
+    if pairs:
+        draw_pairs(curves[0], panels[1])
+    _draw_below(curves, panels[-2], panels[-1])
+    panels[-1].set_xlabel(ACROSS[across])
+    return figure
+
+
+def save_picture(runs: Runs, path: Path, *, across: str = "steps", log: bool = True) -> None:
+    """Draw runs into a picture file of 1280 x 800 points, of the kind that its ending says: .png, .svg or .pdf."""
+    one_of(path.suffix.lower(), PICTURES, path, "ending")
+    draw_figure(runs, across=across, log=log).savefig(path)
+
+
+def draw_losses(curves: Sequence[Curve], ax: Axes, *, log: bool = True) -> None:
+    """Draw train, raw and smoothed, and validation with its best marked; several runs in a colour and shape each."""
+    alone = len(curves) == 1
+    for index, curve in enumerate(curves):
+        color, mark = COLORS[index % len(COLORS)], _MARKS[index % len(_MARKS)]
+        check_color = VALIDATION if alone else color
+        of_run = "" if alone else f"{curve.label}, "
+        if alone:
+            ax.plot(*thinned(curve.train), color=color, alpha=0.25, linewidth=1, label="train, each step")
+        train_label = "train, smoothed" if alone else f"{of_run}train"
+        ax.plot(*thinned(curve.smoothed), color=color, linewidth=2.2 if alone else 1.3)
+        ax.lines[-1].set_label(train_label)
+        if curve.best is not None:
+            ax.plot(*curve.checks, f"{mark}--", color=check_color, linewidth=1.4, markersize=6)
+            ax.lines[-1].set_label("validation" if alone else f"{of_run}validation")
+            _mark_best(curve, ax, check_color, said=alone)
+    curve = curves[0]
+    if alone and len(curve.epochs) <= 25:
+        for number, place in enumerate(curve.epochs, 1):
+            ax.axvline(place, color="#999999", linewidth=0.8, linestyle=":", label="end of an epoch" * (number == 1))
+    said = ": ".join(word for word in (curve.name, curve.base) if word) if alone else ""
+    ax.set(title=said or f"{len(curves)} runs", ylabel=_loss_label(curves))
+    drawn = [thinned(one.smoothed)[1] for one in curves] + [one.checks[1] for one in curves]
+    shown = [float(value) for values in drawn for value in values]
+    if log and min(shown) > 0:
+        ax.set_yscale("log")
+        plain_ticks(ax, shown)
     else:
-        from matplotlib.figure import Figure
-
-        ax, below = Figure(figsize=(12.8, 8), dpi=100, layout="constrained").subplots(2, height_ratios=[3, 2])
-        draw(log, title, ax)
-        draw_pairs(log, below)
-    figure: Any = ax.figure
-    figure.savefig(path)
+        ax.set_ylim(0, max(shown) * 1.08)
+    ax.set_xlim(0, max(one.train[0][-1] for one in curves) * 1.03)
+    ax.grid(visible=True, which="major", color=_GRID, linewidth=0.8)
+    ax.spines[["top", "right"]].set_visible(False)
+    ax.legend(frameon=False, fontsize=10 if len(curves) < 4 else 8)
 
 
-def draw_pairs(log: RunLog, ax: Axes) -> Axes:
+def draw_pairs(curve: Curve, ax: Axes) -> None:
     """Draw the margin of pairs, on the left, and the share ranked right, on the right, of train and of validation."""
     share = ax.twinx()
     for figure, at, color, mark in (("margin", ax, TRAIN, "s"), ("ranked", share, VALIDATION, "o")):
-        steps, values = log.series("step", figure)
-        at.plot(steps, smooth(values), color=color, linewidth=1.6, alpha=0.7)
-        checks, found = log.series("validation", figure)
-        at.plot(checks, found, mark, linestyle="--", color=color, markersize=6, linewidth=1.2)
-    ax.set_xlabel("optimiser step")
-    ax.set_ylabel("margin of pairs (squares)", color=TRAIN)
-    share.set_ylabel("share ranked right (circles)", color=VALIDATION)
+        points, checks = curve.pairs[figure]
+        at.plot(*thinned(smoothed_points(points)), color=color, linewidth=1.6, alpha=0.7)
+        at.plot(*checks, mark, linestyle="--", color=color, markersize=6, linewidth=1.2)
+    ax.set_ylabel("margin of pairs\n(squares)", color=TRAIN)
+    share.set_ylabel("share ranked right\n(circles)", color=VALIDATION)
     share.set_ylim(0, 1.05)
-    ax.set_xlim(0, max(log.series("step", "ranked")[0]) * 1.03)
-    ax.grid(visible=True, which="major", color="#dddddd", linewidth=0.8)
-    ax.set_title("train smoothed as lines, validation as marks", fontsize=10)
+    ax.grid(visible=True, which="major", color=_GRID, linewidth=0.8)
     for axes in (ax, share):
         axes.spines["top"].set_visible(False)
-    return ax
 
 
-def _loss_label(log: RunLog) -> str:
-    pairs = log.series("step", "ranked")[0]
-    return "loss of the objective, a pair" if pairs else "loss per learned token (nats)"
+def _draw_below(curves: Sequence[Curve], rates: Axes, norms: Axes) -> None:
+    """Draw the learning rate, and the gradient norm, smoothed over its raw values."""
+    alone = len(curves) == 1
+    for index, curve in enumerate(curves):
+        color = COLORS[index % len(COLORS)]
+        rates.plot(*thinned(curve.rates), color=color, linewidth=1.4)
+        if alone:
+            norms.plot(*thinned(curve.norms), color=color, alpha=0.25, linewidth=0.8)
+        norms.plot(*thinned(curve.smoothed_norms), color=color, linewidth=1.4)
+    rates.set_ylabel("learning rate")
+    rates.ticklabel_format(axis="y", style="sci", scilimits=(0, 0))
+    norms.set_ylabel("gradient norm")
+    if any((curve.norms[1] > 0).any() for curve in curves):
+        norms.set_yscale("log")
+        plain_ticks(norms, [value for one in curves for value in thinned(one.norms)[1].tolist() if value > 0], few=True)
+    for panel in (rates, norms):
+        panel.grid(visible=True, which="major", color=_GRID, linewidth=0.8)
+        panel.spines[["top", "right"]].set_visible(False)
+
+
+def _loss_label(curves: Sequence[Curve]) -> str:
+    if any(curve.pairs for curve in curves):
+        return "loss of the objective, a pair"
+    return "loss per learned token (nats)"
 
 
 def new_axes() -> Axes:
@@ -92,26 +146,30 @@ def new_axes() -> Axes:
     return Figure(figsize=(12.8, 8), dpi=100, layout="constrained").subplots()
 
 
-def _mark_best(ax: Axes, step: int, loss: float) -> None:
-    ax.plot([step], [loss], "o", color=VALIDATION, markersize=13, fillstyle="none", markeredgewidth=1.8)
-    ax.annotate(
-        f"best {loss:.4f} at step {step}",
-        (step, loss),
-        xytext=(-12, 26),
-        textcoords="offset points",
-        ha="right",
-        color=VALIDATION,
-        bbox={"facecolor": "white", "edgecolor": "none", "pad": 2},
-        arrowprops={"arrowstyle": "-", "color": VALIDATION},
-    )
+def _mark_best(curve: Curve, ax: Axes, color: str, *, said: bool) -> None:
+    assert curve.best is not None
+    place, loss = (values[curve.best] for values in curve.checks)
+    ax.plot([place], [loss], "o", color=color, markersize=13, fillstyle="none", markeredgewidth=1.8)
+    if said:
+        ax.annotate(
+            f"best {loss:.4f} at step {curve.check_steps[curve.best]}",
+            (place, loss),
+            xytext=(-12, 26),
+            textcoords="offset points",
+            ha="right",
+            color=color,
+            bbox={"facecolor": "white", "edgecolor": "none", "pad": 2},
+            arrowprops={"arrowstyle": "-", "color": color},
+        )
 
 
-def plain_ticks(ax: Axes, values: list[float]) -> None:
-    """Label a logarithmic axis of values with plain numbers: 1, 2 and 5 times powers of ten."""
+def plain_ticks(ax: Axes, values: Sequence[float], *, few: bool = False) -> None:
+    """Label a logarithmic axis of values with plain numbers: 1, 2 and 5 times powers of ten, or with `few` 1 alone."""
     from matplotlib.ticker import FixedLocator, FuncFormatter, NullLocator
 
-    marks = [base * 10.0**power for power in range(-6, 3) for base in (1, 2, 5)]
     low, high = min(values), max(values)
+    bases = (1,) if few and high > 20 * low else (1, 2, 5)
+    marks = [base * 10.0**power for power in range(-6, 5) for base in bases]
     ax.set_ylim(low * 0.7, high * 1.4)
     ax.yaxis.set_major_locator(FixedLocator([mark for mark in marks if low * 0.7 <= mark <= high * 1.4]))
     ax.yaxis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:g}"))

@@ -14,6 +14,7 @@ from .jsonl import append_jsonl as append_jsonl
 from .jsonl import read_jsonl as read_jsonl
 from .jsonl import write_jsonl as write_jsonl
 from .lazy import lazy_door
+from .lock import is_locked as is_locked
 from .lock import locked as locked
 from .settings import read_settings as read_settings
 from .toml import read_toml as read_toml
@@ -39,6 +40,7 @@ __all__ += [
     "append_jsonl",
     "fingerprint_files",
     "fingerprint_value",
+    "is_locked",
     "locked",
     "near_name",
     "one_of",

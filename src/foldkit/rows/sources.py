@@ -35,4 +35,6 @@ def find_files(source: str, folder: Path) -> list[Path]:
     for file in files:
         if ending(file) not in READERS:
             raise InputError(file, "kind of file", known, ending(file) or file.name, "export the rows as one of these")
+        if not file.exists():
+            raise InputError(file, "source", "an existing file", None, "check the path")
     return files

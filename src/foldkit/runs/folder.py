@@ -41,6 +41,31 @@ class RunFolder:
         return self.path / ".lock"
 
     @property
+    def stop(self) -> Path:
+        """The file that asks the training at work in the run to stop after its step."""
+        return self.path / ".stop"
+
+    @property
+    def plan(self) -> Path:
+        """The plan of a folder that stands for several runs with varied settings."""
+        return self.path / "plan.json"
+
+    @property
+    def rows(self) -> Path:
+        """The figures of every scored row, as JSON lines."""
+        return self.path / "rows.jsonl"
+
+    @property
+    def report(self) -> Path:
+        """The page about the run."""
+        return self.path / "report.html"
+
+    @property
+    def note(self) -> Path:
+        """The file of what somebody noted about the run."""
+        return self.path / "note.txt"
+
+    @property
     def curve(self) -> Path:
         """The picture of the losses."""
         return self.path / "curve.png"

@@ -17,6 +17,8 @@ if TYPE_CHECKING:
     from .inputs import token_lengths as token_lengths
     from .rate_step import FoundRate as FoundRate
     from .rate_step import find_rate as find_rate
+    from .report_step import write_report as write_report
+    from .runs_step import runs_table as runs_table
     from .scoring_step import score as score
     from .sheet import Sheet as Sheet
     from .sheet import read_sheet as read_sheet
@@ -29,6 +31,11 @@ if TYPE_CHECKING:
     from .training_step import resume as resume
     from .training_step import take_part as take_part
     from .training_step import train as train
+    from .vary_step import Trials as Trials
+    from .vary_step import Tried as Tried
+    from .vary_step import make_trials as make_trials
+    from .vary_step import plan_trials as plan_trials
+    from .vary_step import read_trials as read_trials
 
 __getattr__, __all__ = lazy_door(
     __name__,
@@ -38,10 +45,13 @@ __getattr__, __all__ = lazy_door(
         "forecast_step": ("forecast",),
         "inputs": ("Inputs", "lint", "open_inputs", "token_lengths"),
         "rate_step": ("FoundRate", "find_rate"),
+        "report_step": ("write_report",),
+        "runs_step": ("runs_table",),
         "sheet": ("Sheet", "read_sheet"),
         "scoring_step": ("score",),
         "starting": ("Start", "start"),
         "steps": ("Split", "build", "check", "split"),
         "training_step": ("resume", "take_part", "train"),
+        "vary_step": ("Trials", "Tried", "make_trials", "plan_trials", "read_trials"),
     },
 )

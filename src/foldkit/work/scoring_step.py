@@ -133,4 +133,4 @@ def _shown_prompt(inputs: Inputs, row: Mapping[str, str]) -> str:
 def _write(card: Scorecard, run: RunFolder, prompts: list[str]) -> None:
     write_aside(run.scorecard, json.dumps(card.as_mapping(), indent=2, ensure_ascii=False) + "\n")
     write_aside(run.scorecard.with_suffix(".md"), scorecard_markdown(card, prompts))
-    write_jsonl(run.path / "rows.jsonl", card.rows)
+    write_jsonl(run.rows, card.rows)

@@ -105,10 +105,10 @@ def _apply(values: dict[str, Any], change: str) -> None:
     *outer, last = key.split(".")
     for step in outer:
         place = place.setdefault(step, {})
-    place[last] = _literal(text.strip())
+    place[last] = literal(text.strip())
 
 
-def _literal(text: str) -> Any:
+def literal(text: str) -> Any:
     """Read a value as TOML would; plain words are text."""
     try:
         return tomllib.loads(f"value = {text}")["value"]

@@ -45,7 +45,8 @@ def train(
     """Train an adapter into a new run folder under `runs` beside the sheet.
 
     The folder gets the sheet, the log as it happens, checkpoints, the adapter whenever validation improves, and the
-    curve. `stop` is asked after every step; a training that was stopped, or killed, goes on with `resume`. Where a
+    curve. `stop` is asked after every step, as is the run's folder for a request to stop; a training that was stopped,
+    or killed, goes on with `resume`. Where a
     launcher started several processes, this is for the first one; the others call `take_part`.
     """
     from foldkit.training.team import joined_team
@@ -128,6 +129,7 @@ def _go(
 
     snapshot = _last_snapshot(parts, run, team)
     log = LogWriter(run.log)
+    run.stop.unlink(missing_ok=True)
     with _told(run, log):
         if run.log.exists():
             cut_log(run.log, snapshot.counts["step"] if snapshot else 0)
@@ -135,7 +137,7 @@ def _go(
         else:
             for note in (*parts.base.notes, *notes):
                 log.write("note", says=note)
-        for event in _events(parts, snapshot, stop, team):
+        for event in _events(parts, snapshot, lambda: stop() or run.stop.exists(), team):
             _keep(parts, run, event, log, team)
             if on_event:
                 on_event(event)
@@ -144,7 +146,8 @@ def _go(
             for note in pair_notes(written.of("validation")):
                 log.write("note", says=note)
         if written.of("step"):
-            save_picture(written, f"{run.path.name}: {parts.sheet.base.model}", run.curve)
+            save_picture([run], run.curve)
+    run.stop.unlink(missing_ok=True)
     return run
 
 

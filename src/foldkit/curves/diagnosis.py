@@ -1,0 +1,268 @@
+"""What a training's figures show, in words: each claim with its numbers and one thing to try; else nothing.
+
+A figure is held against its own scatter before anything is said of it, so that a healthy curve stays without comment.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+
+from foldkit.runs import RunLog
+
+# Shares of a loss that a change must come to before it is spoken of.
+_FLAT, _FALLING, _TURNED, _DIVERGED = 0.02, 0.08, 0.06, 0.3
+# Fewer points than these tell nothing.
+_STEPS, _CHECKS = 20, 4
+READ = ("loss", "learning_rate", "validation_loss", "epoch")
+
+
+@dataclass(frozen=True)
+class Diagnosis:
+    """One claim: its name, what the figures show, and what to try."""
+
+    name: str
+    says: str
+    todo: str
+
+    def __str__(self) -> str:
+        return f"{self.name}: {self.says}; {self.todo}"
+
+
+@dataclass(frozen=True)
+class Facts:
+    """What is known of a training: losses of steps and of validations, what it began with, how it ended.
+
+    `reason` is that of the run, "killed" or "failed" where it has none, "" while it is still at work.
+    """
+
+    steps: np.ndarray
+    losses: np.ndarray
+    check_steps: np.ndarray
+    checks: np.ndarray
+    n_train: int
+    n_validation: int
+    n_steps: int
+    epochs: float
+    n_skipped: int
+    reason: str
+
+    @property
+    def course(self) -> np.ndarray:
+        """The mean loss of as many steps as `tail` has, ending at each step, from the first that has so many."""
+        width = len(self.tail)
+        return np.asarray(np.lib.stride_tricks.sliding_window_view(self.losses, width).mean(1))
+
+    @property
+    def begin(self) -> float:
+        """The mean loss of the first tenth of the steps at most, and of ten of them at most."""
+        return float(self.losses[: max(1, min(10, len(self.losses) // 10))].mean())
+
+    @property
+    def tail(self) -> np.ndarray:
+        """The losses of the last tenth of the steps, of five of them at least."""
+        return self.losses[-max(5, len(self.losses) // 10) :]
+
+    @property
+    def end(self) -> float:
+        """The mean loss of the last tenth of the steps."""
+        return float(self.tail.mean())
+
+    @property
+    def end_error(self) -> float:
+        """The standard error of `end`."""
+        return float(self.tail.std() / np.sqrt(len(self.tail)))
+
+    @property
+    def check_noise(self) -> float:
+        """How far validations scatter about the line between their neighbours (standard deviation)."""
+        if len(self.checks) < _CHECKS:
+            return 0.0
+        bent = self.checks[1:-1] - (self.checks[:-2] + self.checks[2:]) / 2
+        late = bent[len(bent) // 2 :] if len(bent) >= 6 else bent[1:]
+        return float(np.sqrt(np.mean(late**2) / 1.5))
+
+    def near(self, step: float) -> float:
+        """Return the mean train loss of the tenth of the steps that ends with this one."""
+        place = int(np.searchsorted(self.steps, step, side="right"))
+        return float(self.losses[max(0, place - max(5, len(self.losses) // 10)) : max(1, place)].mean())
+
+
+def diagnose(log: RunLog, reason: str = "") -> list[Diagnosis]:
+    """Return what the figures of a log show. `reason` says why the training ended, "" that it has not."""
+    facts = facts_of(log, reason)
+    if len(facts.losses) < _STEPS:
+        return [found for found in (_stopped_early(facts), _skipped(facts)) if found]
+    return [found for rule in RULES for found in [rule(facts)] if found]
+
+
+def facts_of(log: RunLog, reason: str = "") -> Facts:
+    """Return the facts of a log."""
+    steps, losses = log.arrays("step", "step", "loss")
+    check_steps, checks = log.arrays("validation", "step", "validation_loss")
+    (epochs,) = log.arrays("step", "epoch")
+    started = log.last("started")
+    return Facts(
+        steps,
+        losses,
+        check_steps,
+        checks,
+        int(started.get("n_train", 0)),
+        int(started.get("n_validation", 0)),
+        int(started.get("n_steps", 0)),
+        float(epochs[-1]) if len(epochs) else 0.0,
+        len(log.of("skipped")),
+        reason,
+    )
+
+
+def _skipped(facts: Facts) -> Diagnosis | None:
+    if not facts.n_skipped:
+        return None
+    says = f"{facts.n_skipped} of {len(facts.losses) + facts.n_skipped} steps were skipped as bad"
+    return Diagnosis("learning rate too high", says, "try a third of the learning rate, or a longer warm-up")
+
+
+def _rate_too_high(facts: Facts) -> Diagnosis | None:
+    course = facts.course
+    low = int(course.argmin())
+    rise = facts.end / course[low] - 1
+    if low < 0.8 * len(course) and rise > _DIVERGED and facts.end - course[low] > 6 * facts.end_error:
+        step = facts.steps[low + len(facts.tail) - 1]
+        says = f"train loss itself rose from {course[low]:.3f} at step {step} to {facts.end:.3f} at the end"
+        return Diagnosis("learning rate too high", f"{says} (+{rise:.0%})", "try a third of the learning rate")
+    spikes = _spikes(facts.losses)
+    if len(spikes) >= max(3, len(facts.losses) // 200):
+        worst = spikes[facts.losses[spikes].argmax()]
+        says = f"{len(spikes)} steps stand at twice their neighbours or more, the worst at {facts.losses[worst]:.3f}"
+        todo = "try half the learning rate, a longer warm-up, or a lower clip"
+        return Diagnosis("learning rate too high", f"{says} (step {facts.steps[worst]})", todo)
+    return None
+
+
+def _spikes(losses: np.ndarray, reach: int = 7) -> np.ndarray:
+    """Return the places of losses far above the median of their neighbours."""
+    padded = np.pad(losses, reach, mode="edge")
+    windows = np.lib.stride_tricks.sliding_window_view(padded, 2 * reach + 1)
+    median = np.median(windows, 1)
+    spread = 1.4826 * np.median(np.abs(windows - median[:, None]), 1)
+    return np.flatnonzero((losses > 2 * median) & (losses > median + 8 * spread))
+
+
+def _flat(facts: Facts) -> Diagnosis | None:
+    fall = facts.begin - facts.end
+    if abs(fall) >= max(_FLAT * facts.begin, 3 * facts.end_error) or facts.course.min() < 0.9 * facts.begin:
+        return None
+    says = f"train loss was {facts.begin:.3f} at the start and {facts.end:.3f} at step {facts.steps[-1]}"
+    return Diagnosis("flat", says, "try ten times the learning rate; look at the learned part with foldkit look")
+
+
+def _rate_too_low(facts: Facts) -> Diagnosis | None:
+    """Return a claim where the loss fell a little, as fast at the end as at the start."""
+    fall = facts.begin - facts.end
+    if not facts.reason or not max(_FLAT * facts.begin, 3 * facts.end_error) <= fall <= 0.4 * facts.begin:
+        return None
+    half = float(facts.losses[_half(facts)].mean())
+    late = (half - facts.end) / fall
+    if late < 0.38:
+        return None
+    says = (
+        f"train loss fell by {fall / facts.begin:.0%} in {facts.steps[-1]} steps, {late:.0%} of that in the last half"
+    )
+    return Diagnosis("learning rate too low", says, "try three to ten times the rate, or foldkit train --find-rate")
+
+
+def _half(facts: Facts) -> slice:
+    n, width = len(facts.losses), max(5, len(facts.losses) // 10)
+    return slice(max(0, n // 2 - width // 2), n // 2 + width // 2 + 1)
+
+
+def _still_falling(facts: Facts) -> Diagnosis | None:
+    if facts.reason != "done" or len(facts.checks) < _CHECKS:
+        return None
+    if any(rule(facts) for rule in (_rate_too_low, _flat, _noisy_validation)):
+        return None
+    back = max(1, len(facts.checks) // 4)
+    before, last = facts.checks[-1 - back], facts.checks[-1]
+    fall = (before - last) / last
+    if facts.checks.argmin() != len(facts.checks) - 1 or fall < _FALLING or before - last < 3 * facts.check_noise:
+        return None
+    where = f"steps {facts.check_steps[-1 - back]} to {facts.check_steps[-1]}"
+    says = f"validation fell from {before:.4f} to {last:.4f} in the last part ({where})"
+    return Diagnosis("still falling", says, "try twice the epochs")
+
+
+def _overfitting(facts: Facts) -> Diagnosis | None:
+    """Return a claim where validation turned while train went on falling."""
+    if len(facts.checks) < _CHECKS:
+        return None
+    best = int(facts.checks.argmin())
+    after = facts.checks[best + 1 :]
+    if len(after) < 2:
+        return None
+    low, late = facts.checks[best], float(after[-2:].mean())
+    rise = late / low - 1
+    from_train, to_train = facts.near(facts.check_steps[best]), facts.end
+    if rise < _TURNED or late - low < 3 * facts.check_noise or to_train > 0.97 * from_train:
+        return None
+    says = (
+        f"validation was lowest, {low:.4f}, at step {facts.check_steps[best]} and {late:.4f} at the end (+{rise:.0%}), "
+        f"while train loss went from {from_train:.3f} to {to_train:.3f}"
+    )
+    return Diagnosis("overfitting", says, "the adapter kept is that of the lowest; try fewer epochs or more rows")
+
+
+def _memorised(facts: Facts) -> Diagnosis | None:
+    if not len(facts.checks) or facts.end > 0.05 or facts.checks[-1] < max(0.1, 5 * facts.end):
+        return None
+    says = (
+        f"train loss is {facts.end:.4f}, validation {facts.checks[-1]:.3f}, {facts.checks[-1] / facts.end:.0f} times it"
+    )
+    return Diagnosis("memorised", says, "try fewer epochs, a lower rank, dropout, or more rows")
+
+
+def _too_few_rows(facts: Facts) -> Diagnosis | None:
+    if facts.epochs < 8 or not facts.n_train or not (_overfitting(facts) or _memorised(facts)):
+        return None
+    says = f"each of the {facts.n_train} rows was gone through {facts.epochs:.0f} times"
+    return Diagnosis("too few rows for the steps", says, "try more rows, or fewer epochs")
+
+
+def _noisy_validation(facts: Facts) -> Diagnosis | None:
+    if len(facts.checks) < 6 or not 0 < facts.n_validation < 100:
+        return None
+    late = facts.checks[len(facts.checks) // 3 :]
+    jumps = np.diff(late)
+    turns = int((jumps[1:] * jumps[:-1] < 0).sum())
+    share = facts.check_noise / float(late.mean())
+    if share < 0.04 or turns < max(2, (len(jumps) - 1) / 2):
+        return None
+    says = f"validation goes up and down by {share:.0%} about its course, with {facts.n_validation} rows"
+    return Diagnosis("noisy validation", says, "differences smaller than that tell nothing: try more validation rows")
+
+
+def _stopped_early(facts: Facts) -> Diagnosis | None:
+    step = int(facts.steps[-1]) if len(facts.steps) else 0
+    if facts.reason in ("", "done", "no better") or not facts.n_steps or step >= 0.95 * facts.n_steps:
+        return None
+    says = f"ended at step {step} of {facts.n_steps} ({facts.reason})"
+    if len(facts.checks) >= 2 and facts.checks.argmin() == len(facts.checks) - 1:
+        says += f", when the last validation, {facts.checks[-1]:.4f}, was the best"
+    todo = "give it more minutes" if facts.reason == "out of time" else "go on: foldkit train --resume"
+    return Diagnosis("stopped early", says, todo)
+
+
+RULES: tuple[Callable[[Facts], Diagnosis | None], ...] = (
+    _stopped_early,
+    _skipped,
+    _rate_too_high,
+    _flat,
+    _rate_too_low,
+    _still_falling,
+    _overfitting,
+    _memorised,
+    _too_few_rows,
+    _noisy_validation,
+)

@@ -1,0 +1,30 @@
+"""What differs between the sheets of runs."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+
+def flat(sheet: Mapping[str, Any], before: str = "") -> dict[str, Any]:
+    """Return the settings of a sheet by `section.key`."""
+    found: dict[str, Any] = {}
+    for key, value in sheet.items():
+        name = f"{before}{key}"
+        found |= flat(value, f"{name}.") if isinstance(value, Mapping) else {name: value}
+    return found
+
+
+def differing(sheets: Sequence[Mapping[str, Any]]) -> dict[str, list[Any]]:
+    """Return for each setting that is not alike in all sheets its value in each, None where one has none."""
+    all_flat = [flat(sheet) for sheet in sheets]
+    keys = dict.fromkeys(key for values in all_flat for key in values)
+    columns = {key: [values.get(key) for values in all_flat] for key in keys}
+    return {key: values for key, values in columns.items() if any(value != values[0] for value in values)}
+
+
+def shown_setting(value: Any) -> str:
+    """Write a setting as a table or a legend shows it."""
+    if isinstance(value, float):
+        return f"{value:g}"
+    return "–" if value in (None, "", [], ()) else str(value)

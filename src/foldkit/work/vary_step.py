@@ -1,0 +1,174 @@
+"""Trying settings: a run for each combination, resumable as a whole, ranked by validation alone."""
+
+from __future__ import annotations
+
+import itertools
+import json
+import os
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from foldkit.formats import FoldKitError, InputError, UsageError, near_name, write_aside
+from foldkit.formats.jsonl import read_text
+from foldkit.runs import RunFolder, flat, new_run, summarise_run
+
+from .sheet import Sheet, literal, sheet_from_mapping
+from .training_step import OnEvent, resume, train
+
+VERSION = 1
+# Validation losses of these can't be held beside one another: the rows, the tokens or the loss are others.
+_OTHER_LOSS = ("train.objective", "train.window", "train.pairs")
+_BASE = ("base.weights", "base.compute")
+SEED = "train.seed"
+
+OnTrial = Callable[[int, int, Mapping[str, Any]], None]
+
+
+@dataclass(frozen=True)
+class Trials:
+    """A sheet, the settings to vary with the values of each, and the folder that keeps the plan of it."""
+
+    folder: RunFolder
+    sheet: Sheet
+    varied: dict[str, list[Any]]
+
+    def combinations(self) -> list[dict[str, Any]]:
+        """Return the settings of each run, the last one varied fastest."""
+        return [dict(zip(self.varied, values, strict=True)) for values in itertools.product(*self.varied.values())]
+
+    def run(self, number: int) -> RunFolder:
+        """Return the place of the run of that number, from 1."""
+        return RunFolder(self.folder.path.with_name(f"{self.folder.path.name}-{number:02d}"))
+
+    def sheet_of(self, settings: Mapping[str, Any]) -> Sheet:
+        """Return the sheet with these settings. Raises UsageError for a value out of its range."""
+        values = self.sheet.as_mapping()
+        for key, value in settings.items():
+            place: Any = values
+            *outer, last = key.split(".")
+            for part in outer:
+                place = place[part]
+            place[last] = value
+        return sheet_from_mapping(values, self.sheet.folder, "--vary")
+
+
+@dataclass(frozen=True)
+class Tried:
+    """One setting, its runs (several where seeds were varied), their best validation losses, and the mean's interval.
+
+    `low` and `high` are the ends of Student's 95% interval over seeds, None with one seed.
+    """
+
+    settings: dict[str, Any]
+    runs: list[str]
+    losses: list[float]
+    low: float | None
+    high: float | None
+    seconds: float
+    states: list[str]
+
+    @property
+    def mean(self) -> float:
+        """The mean best validation loss; infinite when no run has one."""
+        return sum(self.losses) / len(self.losses) if self.losses else float("inf")
+
+
+def plan_trials(sheet: Sheet, varied: Sequence[str], name: str = "") -> Trials:
+    """Plan a run for every combination of `section.key=[values]`, all settings held against their ranges first.
+
+    Raises UsageError for one that is unknown, has no list, or changes what a validation loss means.
+    """
+    values = dict(_varied(text, sheet) for text in varied)
+    trials = Trials(RunFolder(Path()), sheet, values)
+    for settings in trials.combinations():
+        trials.sheet_of(settings)
+    folder = new_run(sheet.path("runs"), name, "vary")
+    at = os.path.relpath(sheet.folder.resolve(), folder.path.resolve())
+    plan = {"version": VERSION, "folder": Path(at).as_posix(), "varied": values, "sheet": sheet.as_mapping()}
+    write_aside(folder.plan, json.dumps(plan, indent=2, ensure_ascii=False) + "\n")
+    return Trials(folder, sheet, values)
+
+
+def read_trials(folder: RunFolder) -> Trials:
+    """Open a plan to go on with it."""
+    plan = json.loads(read_text(folder.plan))
+    if plan["version"] != VERSION:
+        raise InputError(folder.plan, "version", str(VERSION), plan["version"], "begin anew with --vary")
+    sheet = sheet_from_mapping(plan["sheet"], folder.path / plan["folder"], str(folder.plan))
+    return Trials(folder, sheet, plan["varied"])
+
+
+def make_trials(
+    trials: Trials, on_trial: OnTrial, on_event: OnEvent | None = None, *, stop: Callable[[], bool] = lambda: False
+) -> list[Tried]:
+    """Train what is not finished yet, and return what was tried, the best validation first.
+
+    A training that fails is kept as failed, and the next one begins; a stop ends all.
+    """
+    combinations = trials.combinations()
+    for number, settings in enumerate(combinations, 1):
+        run = trials.run(number)
+        if run.sheet.exists() and summarise_run(run).state == "finished":
+            continue
+        on_trial(number, len(combinations), settings)
+        try:
+            if run.sheet.exists():
+                resume(run, on_event, stop=stop)
+            else:
+                train(trials.sheet_of(settings), run.path.name, on_event, stop=stop)
+        except (InputError, OSError):
+            raise
+        except FoldKitError:
+            if summarise_run(run).state != "failed":
+                raise
+        if stop() or summarise_run(run).state == "stopped":
+            break
+    return ranked(trials)
+
+
+def ranked(trials: Trials) -> list[Tried]:
+    """Return every setting with what its runs came to, the lowest mean validation loss first."""
+    groups: dict[str, list[tuple[dict[str, Any], RunFolder]]] = {}
+    for number, settings in enumerate(trials.combinations(), 1):
+        own = {key: value for key, value in settings.items() if key != SEED}
+        groups.setdefault(json.dumps(own), []).append((own, trials.run(number)))
+    return sorted((_tried(group) for group in groups.values()), key=lambda tried: tried.mean)
+
+
+def _tried(group: Sequence[tuple[dict[str, Any], RunFolder]]) -> Tried:
+    found = [summarise_run(run) for _, run in group if run.sheet.exists()]
+    whole = [run for run in found if run.state == "finished" and run.best_validation_loss is not None]
+    losses = [float(run.best_validation_loss or 0.0) for run in whole]
+    low, high = _student(losses) if len(losses) > 1 else (None, None)
+    states = [run.state for run in found] + ["not begun"] * (len(group) - len(found))
+    return Tried(group[0][0], [run.name for run in found], losses, low, high, sum(r.seconds for r in found), states)
+
+
+def _student(values: Sequence[float]) -> tuple[float, float]:
+    """Return the ends of the 95% interval of a mean (Student 1908)."""
+    from scipy import stats
+
+    n, mean = len(values), sum(values) / len(values)
+    error = (sum((value - mean) ** 2 for value in values) / (n - 1) / n) ** 0.5
+    reach = float(stats.t.ppf(0.975, n - 1)) * error
+    return mean - reach, mean + reach
+
+
+def _varied(text: str, sheet: Sheet) -> tuple[str, list[Any]]:
+    key, sign, values = (part.strip() for part in text.partition("="))
+    found = literal(values) if sign else None
+    if not isinstance(found, list) or not found:
+        raise UsageError("--vary", "setting", "section.key=[values]", text, "for example 'adapter.rank=[4, 8]'")
+    known = flat(sheet.as_mapping())
+    if key not in known:
+        raise UsageError("--vary", "setting", "a known one", key, near_name(key, known))
+    section = key.partition(".")[0]
+    may = section in ("adapter", "train") or key in _BASE
+    if not may or key.startswith(_OTHER_LOSS):
+        allowed = "one of [adapter] or [train] that leaves rows, tokens and loss as they are"
+        raise UsageError(
+            "--vary", key, allowed, text, "validation losses of others can't be compared: train them apart"
+        )
+    return key, found
