@@ -1,53 +1,87 @@
-"""Measures against hand-made tables, intervals by simulation and closed form, the scorecard."""
+"""Measures against other libraries and hand-made tables, intervals and tests by simulation, the scorecard."""
 
 from __future__ import annotations
 
 import difflib
+import json
 import math
+from collections import Counter
 from collections.abc import Sequence
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pytest
+import scipy.stats
 
 from foldkit.formats import InputError, UsageError
 from foldkit.scoring import (
     MEASURES,
+    Asked,
+    ContenderSettings,
+    Form,
+    Given,
     Interval,
+    JudgeSettings,
+    Reply,
+    Resamples,
     Scorecard,
     ScoreSettings,
+    holm,
     make_scorecard,
-    mean_interval,
-    paired_interval,
+    own_measure,
+    paired_test,
+    rows_needed,
+    share_interval,
 )
-from foldkit.scoring.markdown import scorecard_markdown, verdict_lines
-from foldkit.scoring.measures import Reply, field_matches
-from foldkit.scoring.scorecard import Given, verdict
+from foldkit.scoring.drawing import draw_scorecard
+from foldkit.scoring.markdown import all_lines, scorecard_markdown, tables
+from foldkit.scoring.measures import field_matches
+from foldkit.scoring.measures.labels import macro_f1
+from foldkit.scoring.rewording import reworded
+from foldkit.scoring.scorecard import verdict
+from foldkit.scoring.words import asking_lines, failures, verdict_lines
 
-PATTERN = r"(?P<way>[NESW]+) (?P<force>\d+)"
+FORM = Form(r"(?P<way>[NESW]+) (?P<force>\d+)")
+OF_LOSS = ("loss", "perplexity", "bits")
 
 
-def reply(target: str, answer: str, loss: float = 2.0, n: int = 4) -> Reply:
-    return Reply(target, answer, loss, n, 6.0, 8)
+def reply(target: str, answer: str, loss: float = 2.0, n: int = 4, **changes: Any) -> Reply:
+    given = {"losses": [loss / n] * n, "hits": [loss < 5] * n, "rejected": [0.75] * 8, "n_tokens": 3, **changes}
+    return Reply(target, answer, **given)
+
+
+def alone(n: int, seed: int = 0) -> Resamples:
+    return Resamples([str(index) for index in range(n)], seed)
 
 
 @pytest.mark.parametrize(
     ("target", "answer", "expected"),
     [
-        ("SW 5", "SW 5", {"exact": 1, "fields": 1, "format": 1, "similarity": 1}),
-        ("SW 5", " SW 5\n", {"exact": 1, "fields": 1, "format": 1, "similarity": 1}),
-        ("SW 5", "SW 6", {"exact": 0, "fields": 0.5, "format": 1, "similarity": 0.75}),
-        ("SW 5", "N 7", {"exact": 0, "fields": 0, "format": 1, "similarity": 0.25}),
-        ("SW 5", "wind SW 5", {"exact": 0, "fields": 0, "format": 0, "similarity": 4 / 9}),
-        ("SW 5", "", {"exact": 0, "fields": 0, "format": 0, "similarity": 0}),
+        ("SW 5", "SW 5", {"exact": 1, "normalised": 1, "fields": 1, "format": 1, "similarity": 1, "numbers": 1}),
+        ("SW 5", " SW 5\n", {"exact": 1, "normalised": 1, "fields": 1, "format": 1, "similarity": 1, "length": 1}),
+        ("SW 5", "sw, 5.", {"exact": 0, "normalised": 1, "label": 1, "fields": 0, "format": 0}),
+        ("SW 5", "SW 6", {"exact": 0, "normalised": 0, "fields": 0.5, "format": 1, "similarity": 0.75, "numbers": 0}),
+        ("SW 5", "N 7", {"exact": 0, "fields": 0, "format": 1, "similarity": 0.25, "length": 0.75}),
+        (
+            "SW 5",
+            "wind SW 5",
+            {"exact": 0, "fields": 0, "format": 0, "similarity": 4 / 9, "numbers": 1, "length": 4 / 9},
+        ),
+        ("SW 5", "", {"exact": 0, "fields": 0, "format": 0, "similarity": 0, "numbers": 0, "length": 0}),
+        ("1.5 and -2", "1,5 then −2, 9", {"numbers": 2 / 3}),
+        ("no number", "none", {"numbers": 1}),
+        ("a", "calm calm calm ", {"repeats": 1, "refuses": 0}),
+        ("a", "calm, calm, windy", {"repeats": 0}),
+        ("a", "I’m sorry, I cannot tell.", {"refuses": 1}),
+        ("a", "Sorry seas all day", {"refuses": 1}),
+        ("a", "The skipper is sorry.", {"refuses": 0}),
     ],
 )
 def test_measures_give_the_figures_made_by_hand(target: str, answer: str, expected: dict[str, float]) -> None:
-    """Edit distances counted by hand."""
+    """Edit distances, fields, numbers and lengths counted by hand."""
     one = reply(target, answer)
-    found = {name: MEASURES[name].figure(one, PATTERN) for name in expected}
-    assert found == pytest.approx(expected)
-    assert MEASURES["loss"].figure(one, "") == 0.5
+    assert {name: MEASURES[name].figure(one, FORM) for name in expected} == pytest.approx(expected)
 
 
 @pytest.mark.parametrize("name", MEASURES)
@@ -55,124 +89,334 @@ def test_every_measure_keeps_its_range_and_direction(name: str) -> None:
     """The right answer is at the good end, any answer within the range, and the name is its own."""
     measure = MEASURES[name]
     texts = ["SW 5", "N 12", "", "x" * 50, "é\n|"]
-    figures = [measure.figure(reply("SW 5", answer, loss=3.0), PATTERN) for answer in texts]
-    assert all(measure.low <= figure <= measure.high for figure in figures)
+    figures = [measure.figure(reply("SW 5", answer, loss=3.0), FORM) for answer in texts]
+    assert all(measure.low <= measure.after(figure) <= measure.high for figure in figures)
     assert measure.name == name
+    assert measure.says
     if name == "ranked":  # of the losses of both replies, a token, whatever the answer
-        assert [measure.figure(reply("", "", loss), "") for loss in (2.9, 3.1)] == [1, 0]
+        assert [measure.figure(reply("", "", loss), Form()) for loss in (2.9, 3.1)] == [1, 0]
         with pytest.raises(ValueError, match="without a rejected"):
-            measure.figure(Reply("", "", 1.0, 1), "")
-    elif name != "loss":
-        assert figures[0] == measure.high == max(figures) > min(figures)
+            measure.figure(Reply("", ""), Form())
+    elif name in (*OF_LOSS, "tokens"):
+        assert measure.figure(reply("a", "", 1.0), FORM) != measure.figure(reply("a", "", 8.0), FORM)
+        assert measure.higher_is_better == (name == "tokens")
+        assert not measure.fits([Reply("a", "b")])
+    elif name in ("repeats", "refuses", "ended"):
+        bad = reply("a", "I cannot, cannot, cannot, cannot", ended=False)
+        assert measure.figure(bad, FORM) == (measure.low if measure.higher_is_better else measure.high)
     else:
-        assert not measure.higher_is_better
+        assert figures[0] == measure.high == max(figures) > min(figures)
     assert math.isfinite(measure.weight(reply("a", "b")))
 
 
-def test_similarity_agrees_with_another_librarys_blocks_on_pure_insertions() -> None:
-    """Where the answer only adds letters, edits are the added ones: Python's difflib finds the same common part."""
-    target, answer = "sea rough", "the sea is rough"
-    common = sum(block.size for block in difflib.SequenceMatcher(None, target, answer).get_matching_blocks())
-    expected = 1 - (len(answer) - common) / len(answer)
-    assert MEASURES["similarity"].figure(reply(target, answer), "") == pytest.approx(expected)
+@pytest.mark.parametrize("name", MEASURES)
+def test_every_measure_is_the_same_in_any_order_and_of_all_rows_right(name: str) -> None:
+    """Rows shuffled give the same whole; a weighted whole of equal rows is the row's own figure."""
+    measure, rng = MEASURES[name], np.random.default_rng(1)
+    targets = ["SW 5", "N 2", "SW 5", "E 11", "N 2", "W 4"] * 5
+    replies = [
+        reply(t, a, float(i + 1), 1 + i % 3) for i, (t, a) in enumerate(zip(targets, targets[::-1], strict=True))
+    ]
+    rows = [(index, {}) for index in range(len(replies))]
+
+    def whole(of: Sequence[Reply]) -> float:
+        asked = Asked(rows, [""] * len(of), [str(index) for index in range(len(of))], form=FORM)
+        card = make_scorecard([Given("base", of, 1)], asked, ScoreSettings(measures=("exact",)), {}, [measure])
+        return card.contenders[0].measures[name].value
+
+    shuffled = [replies[index] for index in rng.permutation(len(replies))]
+    assert whole(shuffled) == pytest.approx(whole(replies), rel=1e-12)
+    right = [reply("SW 5", "SW 5", 2.0, 4)] * len(replies)
+    one = measure.after(measure.figure(right[0], FORM))
+    assert whole(right) == pytest.approx(one, rel=1e-12)
 
 
-def test_a_target_that_the_pattern_does_not_match_is_refused() -> None:
-    """For then no figure by field would mean anything."""
-    assert field_matches(reply("N 1", "N 2"), PATTERN) == {"way": True, "force": False}
-    with pytest.raises(InputError, match=r"\[score\] pattern"):
-        field_matches(reply("nothing", "N 2"), PATTERN)
-    with pytest.raises(UsageError, match="pattern"):
+def test_the_target_costs_what_the_formulas_say() -> None:
+    """Loss by token, its power of e, bits by character: sums over sums, by hand."""
+    replies = [reply("abcd", "", 2.0, 4), reply("ab", "", 6.0, 2)]
+    asked = Asked([(1, {}), (2, {})], ["", ""], ["1", "2"])
+    measures = [MEASURES[name] for name in (*OF_LOSS, "tokens")]
+    found = make_scorecard([Given("base", replies, 1)], asked, ScoreSettings(), {}, measures).contenders[0].measures
+    assert found["loss"].value == pytest.approx(8 / 6)
+    assert found["perplexity"].value == pytest.approx(math.exp(8 / 6))
+    assert found["bits"].value == pytest.approx(8 / math.log(2) / 6)
+    assert found["tokens"].value == pytest.approx(4 / 6)
+    assert found["perplexity"].low == pytest.approx(math.exp(found["loss"].low), rel=1e-9)
+
+
+def test_n_grams_agree_with_a_second_derivation() -> None:
+    """ChrF from its definition (Popović 2015, equation 1), blanks left out, orders one to six, recall counted twice."""
+    target, answer = "sea rough, glass falling", "the sea is rough and falling"
+
+    def grams(text: str, n: int) -> Counter[str]:
+        joined = text.replace(" ", "")
+        return Counter(joined[i : i + n] for i in range(len(joined) - n + 1))
+
+    precision = recall = 0.0
+    for n in range(1, 7):
+        a, b = grams(answer, n), grams(target, n)
+        common = sum((a & b).values())
+        precision, recall = precision + common / sum(a.values()) / 6, recall + common / sum(b.values()) / 6
+    expected = 5 * precision * recall / (4 * precision + recall)
+    assert MEASURES["characters"].figure(reply(target, answer), FORM) == pytest.approx(expected, rel=1e-6)
+    assert MEASURES["words"].figure(reply("a b c d e", "a b c d e"), FORM) == pytest.approx(1.0)
+    assert MEASURES["words"].figure(reply("a b c d", "d c b a"), FORM) < 0.5
+    common = sum(
+        block.size for block in difflib.SequenceMatcher(None, "sea rough", "the sea is rough").get_matching_blocks()
+    )
+    found = MEASURES["similarity"].figure(reply("sea rough", "the sea is rough"), FORM)
+    assert found == pytest.approx(1 - (16 - common) / 16)
+
+
+def test_macro_f1_is_that_of_a_hand_made_table() -> None:
+    """Calm: 2 right, 1 missed, 1 too many; rough: 1 right, 1 missed, 1 too many; a word of no label is only missed."""
+    pairs = [
+        ("calm", "calm"),
+        ("calm", "Calm."),
+        ("calm", "rough"),
+        ("rough", "rough"),
+        ("rough", "calm"),
+        ("fog", "x"),
+    ]
+    replies = [Reply(target, answer) for target, answer in pairs]
+    expected = (4 / 6 + 2 / 4 + 0.0) / 3
+    counts = np.ones((1, 6))
+    assert macro_f1(replies, Form(), counts)[0] == pytest.approx(expected)
+    without_fog = macro_f1(replies, Form(), np.array([[1, 1, 1, 1, 1, 0.0]]))[0]
+    assert without_fog == pytest.approx((4 / 6 + 2 / 4) / 2)
+
+
+def test_json_and_columns_are_forms_too() -> None:
+    """A schema decides what is well-formed; keys are fields, however they are ordered; a line's cells by name."""
+    schema = {"type": "object", "required": ["force"], "properties": {"force": {"type": "integer"}}}
+    form = Form(schema=schema)
+    one = Reply('{"force": 5, "sea": "rough"}', '{"sea": "calm", "force": 5}')
+    assert field_matches(one, form) == {"force": True, "sea": False}
+    for broken in ('{"force": "5"}', "[5]", "force 5", '{"sea": "calm"}'):
+        assert MEASURES["format"].figure(Reply(one.target, broken), form) == 0
+    line = Form(columns=("way", "force"))
+    assert field_matches(Reply('SW,"5"', "SW, 6"), line) == {"way": True, "force": False}
+    assert MEASURES["format"].figure(Reply("SW,5", "SW,5,6"), line) == 0
+
+
+def test_what_cannot_be_scored_is_refused_by_name(tmp_path: Path) -> None:
+    """A target without the form, settings that say nothing, a function that is missing or gives no share."""
+    with pytest.raises(InputError, match=r"\[score\]"):
+        field_matches(reply("nothing", "N 2"), FORM)
+    with pytest.raises(UsageError, match="pattern, schema or columns"):
         ScoreSettings(measures=("fields",))
     with pytest.raises(UsageError, match="did you mean 'exact'"):
         ScoreSettings(measures=("exct",))
+    with pytest.raises(UsageError, match="one of the three"):
+        ContenderSettings("x", shots=2, adapter="run-001")
+    with pytest.raises(UsageError, match="a name of its own"):
+        ScoreSettings(contender=(ContenderSettings("base", shots=1),))
+    with pytest.raises(UsageError, match="give one of them"):
+        JudgeSettings({"clear": "Is it clear?"})
+    (tmp_path / "own.py").write_text("def short(target, answer, row):\n    return float(row['most'])\n")
+    measure = own_measure("own.py:short", tmp_path)
+    assert measure.figure(Reply("", "", row={"most": "0.25"}), Form()) == 0.25
+    for value in ("2", "nan", "x"):
+        with pytest.raises(InputError, match="a number from 0 to 1"):
+            measure.figure(Reply("", "", row={"most": value}), Form())
+    for named in ("own.py", "none.py:short", "own.py:shart"):
+        with pytest.raises(UsageError, match=r"\[score\] own"):
+            own_measure(named, tmp_path)
 
 
-def test_intervals_cover_as_often_as_they_say() -> None:
-    """200 simulated tables of 100 rows, true rate 0.4: 95% intervals cover 90 to 99% (four standard errors)."""
+@pytest.mark.parametrize("n", [100, 400])
+@pytest.mark.parametrize("rate", [0.2, 0.4, 0.6, 0.8])
+def test_intervals_cover_as_often_as_they_say(n: int, rate: float) -> None:
+    """Of all counts that n rows can show, weighed by how likely each is: 95% intervals cover 93 to 97%."""
+    covered = 0.0
+    for right in range(n + 1):
+        chance = float(scipy.stats.binom.pmf(right, n, rate))
+        if chance > 1e-9:
+            interval = share_interval([1.0] * right + [0.0] * (n - right), _Rows(n))
+            covered += chance * (interval.low <= rate <= interval.high)
+    assert 0.93 <= covered <= 0.97
+
+
+class _Rows(Resamples):
+    """Single rows without resamples, which a share's interval has no need of."""
+
+    def __init__(self, n: int) -> None:
+        self.n_groups, self.group_of, self.seed = n, np.arange(n), 0
+
+
+def test_resampled_intervals_cover_too() -> None:
+    """400 simulated tables of 100 figures that are no shares: 92 to 98% (three standard errors about 95)."""
     rng = np.random.default_rng(0)
-    covered = 0
-    for trial in range(200):
-        figures = (rng.random(100) < 0.4).astype(float).tolist()
-        interval = mean_interval(figures, [1.0] * 100, [str(i) for i in range(100)], trial, is_share=True)
+    resamples, covered = alone(100), 0
+    for _ in range(400):
+        figures = rng.beta(2, 3, 100)
+        values = resamples.counts @ figures / resamples.counts.sum(1)
+        interval = resamples.interval(values)
         covered += interval.low <= 0.4 <= interval.high
-    assert 180 <= covered <= 198
+    assert 0.92 <= covered / 400 <= 0.98
+
+
+def test_planted_ties_are_seldom_called_and_a_planted_gain_is_found() -> None:
+    """Of 300 seeds at most 6 in 100 ties called a difference; 12% won and 2% lost of 200 rows found in 90 of 100."""
+    called = found = 0
+    for seed in range(300):
+        rng = np.random.default_rng(seed)
+        resamples = alone(200, seed)
+        tie = rng.choice([1.0, -1.0, 0.0], size=200, p=[0.07, 0.07, 0.86])
+        gain = rng.choice([1.0, -1.0, 0.0], size=200, p=[0.12, 0.02, 0.86])
+        words = []
+        for gains in (tie, gain):
+            interval = resamples.interval(resamples.counts @ gains / resamples.counts.sum(1))
+            words.append(verdict(interval, paired_test(gains, resamples, share=True), True))
+        called += words[0] != "cannot tell"
+        found += words[1] == "better"
+    assert called <= 18
+    assert found >= 270
+
+
+def test_tests_agree_with_closed_forms() -> None:
+    """McNemar's exact test by its sum; turned signs by going through all; Holm by hand; power by table."""
+    gains = np.array([1.0] * 8 + [-1.0] * 1 + [0.0] * 11)
+    expected = 2 * sum(math.comb(9, k) for k in (0, 1)) / 2**9
+    assert paired_test(gains, alone(20), share=True) == pytest.approx(expected)
+    few = np.array([0.5, 0.2, 0.9, -0.1, 0.3, 0.4])
+    signs = [[1 if bits >> i & 1 else -1 for i in range(6)] for bits in range(64)]
+    extreme = sum(abs(np.dot(one, few)) >= abs(few.sum()) - 1e-12 for one in signs) / 64
+    assert paired_test(few, alone(6), share=False) == pytest.approx(extreme)
+    assert paired_test(np.zeros(6), alone(6), share=False) == 1.0
+    assert holm([0.01, 0.04, 0.03]) == pytest.approx([0.03, 0.06, 0.06])
+    # A spread of 1 and a difference of a half: 32 pairs have 80% power (Cohen 1988, by the normal distribution 31.4).
+    assert rows_needed(np.array([1.0, -1.0] * 500), 0.5) in (31, 32)
 
 
 def test_rows_of_one_group_are_resampled_together() -> None:
-    """Fifty copies of four rows are four observations: a wider interval than two hundred of their own."""
+    """Fifty copies of four rows are four observations: a wider interval, and a test of four."""
     figures = [0.0, 1.0, 1.0, 0.0] * 50
-    apart = mean_interval(figures, [1.0] * 200, [str(i) for i in range(200)], 0)
-    together = mean_interval(figures, [1.0] * 200, [str(i % 4) for i in range(200)], 0)
-    assert apart.value == together.value == 0.5
-    assert together.high - together.low > 3 * (apart.high - apart.low)
+    together = Resamples([str(i % 4) for i in range(200)], 0)
+    apart, wide = share_interval(figures, alone(200)), share_interval(figures, together)
+    assert apart.value == wide.value == 0.5
+    assert wide.high - wide.low > 3 * (apart.high - apart.low)
+    assert paired_test(np.ones(200), together, share=True) == pytest.approx(2 / 2**4)
+    with pytest.raises(ValueError, match="no row"):
+        Resamples([], 0)
 
 
 def test_at_the_edges_the_exact_interval_stands() -> None:
     """Clopper and Pearson's closed form: 1 - 0.025^(1/n); n of 20 gives 0.168 (a published table)."""
-    groups = [str(i) for i in range(20)]
-    none = mean_interval([0.0] * 20, [1.0] * 20, groups, 0, is_share=True)
-    every = mean_interval([1.0] * 20, [1.0] * 20, groups, 0, is_share=True)
+    none, every = share_interval([0.0] * 20, alone(20)), share_interval([1.0] * 20, alone(20))
     assert (none.low, none.high) == (0.0, pytest.approx(0.168, abs=5e-4))
     assert (every.low, every.high) == (pytest.approx(0.832, abs=5e-4), 1.0)
-    with pytest.raises(ValueError, match="need as many of each"):
-        mean_interval([1.0], [1.0, 1.0], ["a"], 0)
 
 
-def test_weighted_means_and_paired_differences_are_ratios_of_sums() -> None:
-    """Loss per token: sums over sums, not a mean of means; a difference of equal figures is nothing."""
-    groups = ["a", "b", "c"]
-    mean = mean_interval([1.0, 2.0, 4.0], [10.0, 1.0, 1.0], groups, 0)
-    assert mean.value == pytest.approx(16 / 12)
-    gain = paired_interval([1.0, 2.0, 4.0], [2.0, 2.0, 5.0], [10.0, 1.0, 1.0], groups, 0)
-    assert gain.value == pytest.approx(11 / 12)
-    assert paired_interval([1.0, 2.0], [1.0, 2.0], [1.0, 1.0], ["a", "b"], 0) == Interval(0.0, 0.0, 0.0)
-
-
-def test_a_verdict_needs_an_interval_without_zero() -> None:
+def test_a_verdict_needs_an_interval_without_zero_and_the_test() -> None:
     """In the measure's own direction."""
     up, flat = Interval(0.2, 0.1, 0.3), Interval(0.1, -0.1, 0.3)
-    assert [verdict(up, True), verdict(up, False), verdict(flat, True)] == ["better", "worse", "cannot tell"]
+    words = [verdict(up, 0.01, True), verdict(up, 0.01, False), verdict(flat, 0.01, True), verdict(up, 0.2, True)]
+    assert words == ["better", "worse", "cannot tell", "cannot tell"]
 
 
-def card_of(answers: Sequence[str], **changes: Any) -> Scorecard:
-    settings = ScoreSettings(measures=tuple(MEASURES), pattern=PATTERN, by="kind", **changes)
+def card_of(answers: Sequence[str], asked: dict[str, Any] | None = None, **changes: Any) -> Scorecard:
+    settings = ScoreSettings(measures=tuple(MEASURES), pattern=FORM.pattern, by="kind", **changes)
     rows = [(index + 3, {"kind": "old" if index % 2 else "new"}) for index in range(len(answers))]
     base = [reply("SW 5", "no | idea\n", 8.0) for _ in answers]
     own = [reply("SW 5", answer, 1.0) for answer in answers]
-    given = [Given("base", base, 10, 1.5), Given("adapter", own, 10, 1.7)]
-    signed = {"by": "kind", "seed": settings.seed}
-    return make_scorecard(given, rows, [str(n) for n, _ in rows], settings, signed)
+    general = {"g.txt": ([10.0, 12.0] * 10, [10, 10] * 10)}, {"g.txt": ([15.0, 18.5] * 10, [10, 10] * 10)}
+    given = [Given("base", base, 10, general[0]), Given("adapter", own, 10, general[1])]
+    given[1] = Given("adapter", own, 10, general[1], [reply("SW 5", "SW 4")] * len(own))
+    better = {name: measure.higher_is_better for name, measure in MEASURES.items()}
+    signed = {"by": "kind", "seed": settings.seed, "adapter": "x", "higher_is_better": better}
+    known = Asked(rows, ["the prompt"] * len(rows), [str(n) for n, _ in rows], form=FORM, **(asked or {}))
+    return make_scorecard(given, known, settings, signed, list(MEASURES.values()))
 
 
 def test_the_scorecard_holds_figures_groups_fields_and_rows() -> None:
-    """Twenty rows, one of the new kind wrong."""
-    card = card_of(["SW 4", *["SW 5"] * 19])
+    """Forty rows, one of the new kind wrong."""
+    card = card_of(["SW 4", *["SW 5"] * 39])
     adapter = card.contender("adapter")
-    assert adapter.measures["exact"].value == pytest.approx(0.95)
+    assert adapter.measures["exact"].value == pytest.approx(39 / 40)
     assert adapter.measures["loss"].value == pytest.approx(0.25)
-    assert adapter.fields == {"way": 1.0, "force": 0.95}
-    assert adapter.by["new"]["exact"] == pytest.approx(0.9)
-    assert adapter.by["old"]["exact"] == 1.0
-    assert card.by_counts == {"new": 10, "old": 10}
-    assert {difference.word for difference in adapter.differences.values()} == {"better"}
+    assert adapter.fields == {"way": 1.0, "force": 39 / 40}
+    assert adapter.by["new"]["exact"] == pytest.approx(19 / 20)
+    assert card.by_counts == {"new": 20, "old": 20}
+    assert {adapter.differences[name].word for name in ("loss", "exact", "fields", "bits", "similarity")} == {"better"}
+    assert adapter.differences["ended"].word == "cannot tell"
     assert card.contender("base").differences == {}
-    assert card.rows[0]["row"] == 3
+    assert set(card.confused) == {("sw 5", "sw 4", 1), ("force: 5", "force: 4", 1)}
     assert card.rows[0]["contenders"]["adapter"]["exact"] == 0
     assert "rows" not in card.as_mapping()
-    assert card.as_mapping() == card_of(["SW 4", *["SW 5"] * 19]).as_mapping()
-    shuffled = card_of([*["SW 5"] * 18, "SW 4", "SW 5"])
-    assert shuffled.contender("adapter").measures["exact"].value == pytest.approx(0.95)
+    assert json.loads(json.dumps(card.as_mapping())) == json.loads(
+        json.dumps(card_of(["SW 4", *["SW 5"] * 39]).as_mapping())
+    )
+    table = card.table().set_index(["contender", "measure"])
+    assert table.loc[("adapter", "exact"), "word"] == "better"
+    assert card.row_table().query("contender == 'adapter'").exact.tolist() == [0.0] + [1.0] * 39
 
 
-def test_the_page_shows_what_the_card_holds() -> None:
+def test_the_card_says_what_lessens_it() -> None:
+    """Leaks, copies of train, forgetting, prompts reworded, near and far, few rows, rows of train to look at."""
+    asked = {
+        "near": [0.9] * 10 + [0.1] * 10,
+        "train_replies": frozenset({"SW 5"}),
+        "leaks": ["row 3 has the texts of row 1 in train"],
+        "suspects": [{"row": 7, "loss": 2.5, "reply": "SW 9"}],
+    }
+    card = card_of(["SW 4"] * 10 + ["SW 5"] * 10, asked)
+    said = "\n".join(all_lines(card))
+    assert "1 of 20 test rows stand in train too: row 3 has the texts" in said
+    assert "50.0% of adapter's answers are a reply of train" in said
+    assert "adapter forgot general text: loss a token +0.575" in said
+    assert "adapter's exact falls: 0.500, then 0.000" in said
+    assert "Under 20 rows, which says little: kind new, old." in said
+    adapter = card.contender("adapter")
+    assert (adapter.far["near"]["exact"], adapter.far["far"]["exact"]) == (0.0, 1.0)
+    assert "Rows of train that stay hard: look at them with foldkit review" in tables(card)
+    assert failures(card, 2)["worst"] == [0, 1]
+    assert failures(card, 30)["wins"] == list(reversed(range(10, 20)))
+    assert failures(card)["losses"] == []
+
+
+def test_the_page_and_the_picture_show_what_the_card_holds() -> None:
     """Figures, verdict, groups, fields, answers side by side with their bars and line ends made harmless."""
     card = card_of(["SW 4", *["SW 5"] * 19])
-    page = scorecard_markdown(card, ["the prompt"] * 20, most=2)
+    page = scorecard_markdown(card, most=2)
     assert "# Scorecard on 20 test rows" in page
     assert "| base | no \\| idea<br> |" in page
     assert "18 more rows" in page
     assert "| adapter | 1.000 | 0.950 |" in page
-    assert verdict_lines(card)[0].startswith("adapter is better than base: loss -1.750, exact +0.950")
+    assert "## Worst rows: 3, " in page
+    assert verdict_lines(card)[0].startswith("adapter is better than base: loss -1.750")
+    panels = [panel for panel in draw_scorecard(card).axes if panel.get_visible()]
+    assert len(panels) == len(MEASURES)
+    assert panels[0].get_title(loc="left") == "loss, less is better"
     with pytest.raises(ValueError, match="1 replies to 0 rows"):
-        make_scorecard([Given("base", [reply("a", "b")], 1)], [], [], ScoreSettings(), {"by": ""})
+        make_scorecard([Given("base", [reply("a", "b")], 1)], Asked([], [], []), ScoreSettings(), {}, [])
+
+
+def test_before_a_training_it_is_said_whether_asking_does_the_job_and_what_a_request_costs() -> None:
+    """Base 0 of 100 right, shots 99 of 100 at five times the tokens; prices for a million tokens of each kind."""
+    rows = [(index, {}) for index in range(100)]
+    base = [reply("a", "b", n_tokens=20) for _ in rows]
+    shots = [reply("a", "a", n_tokens=10)] * 99 + [reply("a", "b", n_tokens=10)]
+    asked = Asked(rows, [""] * 100, [str(index) for index, _ in rows])
+    prices = {"all": (1.0, 4.0), "base": (2.0, 0.0)}
+    settings = ScoreSettings(measures=("exact",), prices=prices)
+    given = [Given("base", base, 100), Given("with shots", shots, 500)]
+    card = make_scorecard(given, asked, settings, {"adapter": ""}, [MEASURES["exact"]])
+    first, second = asking_lines(card, 0.9)
+    assert first.startswith("Asking better already does the job: with shots reaches exact 0.990 (")
+    assert second == "An adapter that does as well saves 400 of 500 prompt tokens a question (80%)."
+    assert asking_lines(card, 0.999)[0].startswith("Asking better does not do the job")
+    costs = [score.cost for score in card.contenders]
+    assert costs == pytest.approx([1000 * 200 / 1e6, 1000 * (500 + 40) / 1e6])
+
+
+def test_prompts_are_reworded_by_a_seed() -> None:
+    """Only the slots named; the same seed gives the same; marks within numbers stay; each kind does its own."""
+    rows = [{"note": "Wind WEST, force 5.5; nothing else. Glass falling slowly tonight", "reply": "W, 5."}] * 9
+    (plain,) = {row["note"] for row in reworded(rows, {"note"}, ["case", "marks"], 0)}
+    assert plain == "wind west force 5.5 nothing else glass falling slowly tonight"
+    first, again, other = (reworded(rows, {"note"}, ["spelling"], seed) for seed in (0, 0, 1))
+    assert first == again != other
+    assert {row["reply"] for row in first} == {"W, 5."}
+    assert any(row["note"] != rows[0]["note"] for row in first)
+    assert all(sorted(row["note"]) == sorted(rows[0]["note"]) for row in first)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Callable, Generator, Mapping, Sequence
+from dataclasses import dataclass
 
 from foldkit.adapters.attaching import Adapter
 from foldkit.adapters.file import AdapterHeader
@@ -16,11 +17,20 @@ from foldkit.tokens import Encoder, TextSide
 
 from .history import History
 from .settings import AnswerSettings
-from .shots import Shots
+from .shots import NearestShots, Shots
 from .streamed import Streamed
 
 NO_SHOTS = Shots()
-Before = Shots | History
+Before = Shots | NearestShots | History
+
+
+@dataclass(frozen=True)
+class Answered:
+    """An answer, how many tokens it has, and whether it ended by itself."""
+
+    text: str
+    n_tokens: int
+    ended: bool
 
 
 class Answerer:
@@ -47,7 +57,7 @@ class Answerer:
         return self.encoder.prompt(before.prompt_turns(self.template, filled))
 
     def with_reply(
-        self, row: Mapping[str, str], reply: str, shots: Shots = NO_SHOTS
+        self, row: Mapping[str, str], reply: str, shots: Before = NO_SHOTS
     ) -> tuple[tuple[int, ...], list[bool]]:
         """Return the ids of prompt and a reply, and for each id whether it is the reply's, end marker included."""
         target = Turn("assistant", reply, learned=True)
@@ -76,17 +86,26 @@ class Answerer:
         with self.switched(adapted):
             for start in range(0, len(order), batch):
                 chosen = order[start : start + batch]
-                asked = [prompts[index] for index in chosen]
-                self._check_room(asked, settings.max_tokens)
                 places = [first + index for index in chosen]
-                found = generate(
-                    self.decoder, asked, self.encoder.end_ids, settings.max_tokens, settings.sampling, places=places
-                )
-                for index, ids in zip(chosen, found, strict=True):
-                    texts[index] = settings.before_stop(self.encoder.tokenizer.decode(ids))
+                found = self.answered([prompts[index] for index in chosen], settings, places)
+                for index, answer in zip(chosen, found, strict=True):
+                    texts[index] = answer.text
                 if progress:
                     progress(len(chosen))
         return texts
+
+    def answered(
+        self, prompts: Sequence[tuple[int, ...]], settings: AnswerSettings, places: Sequence[int]
+    ) -> list[Answered]:
+        """Answer prompts together, as the adapter is switched now."""
+        self._check_room(prompts, settings.max_tokens)
+        found = generate(
+            self.decoder, prompts, self.encoder.end_ids, settings.max_tokens, settings.sampling, places=places
+        )
+        texts = [settings.before_stop(self.encoder.tokenizer.decode(ids)) for ids in found]
+        return [
+            Answered(text, len(ids), len(ids) < settings.max_tokens) for text, ids in zip(texts, found, strict=True)
+        ]
 
     def streamed(
         self,
@@ -120,7 +139,7 @@ class Answerer:
         """How many tokens a prompt and its answer may have together."""
         return self.decoder.spec.max_positions
 
-    def _check_room(self, prompts: list[tuple[int, ...]], max_tokens: int) -> None:
+    def _check_room(self, prompts: Sequence[tuple[int, ...]], max_tokens: int) -> None:
         longest = max(map(len, prompts))
         if longest + max_tokens > self.room:
             what = f"{longest} prompt tokens and {max_tokens} to answer"

@@ -29,6 +29,22 @@ class Shots:
         return (*turns, *_system_folded(template.prompt_turns(row)))
 
 
+@dataclass(frozen=True)
+class NearestShots:
+    """Rows whose worked examples stand before a question, chosen for each: `chosen` has them by the question's key."""
+
+    chosen: Mapping[str, Shots]
+
+    def prompt_turns(self, template: Template, row: Mapping[str, str]) -> tuple[Turn, ...]:
+        """Return the turns of the worked examples of this question, the nearest last, and of the question."""
+        return self.chosen[key_of(template, row)].prompt_turns(template, row)
+
+
+def key_of(template: Template, row: Mapping[str, str]) -> str:
+    """Return the text of a row's prompt, by which its shots are found."""
+    return "\n".join(turn.text for turn in template.prompt_turns(row))
+
+
 def draw_shots(rows: Sequence[Mapping[str, str]], n: int, seed: int) -> Shots:
     """Draw `n` worked examples by a seed, none twice. Raises ValueError when there are fewer rows."""
     if n > len(rows):

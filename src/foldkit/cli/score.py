@@ -2,31 +2,96 @@
 
 from __future__ import annotations
 
+import math
+from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
+from foldkit.runs import RunFolder
+
 from .common import err, find_run, open_sheet, out, sheet_options, show_table
 
 if TYPE_CHECKING:
-    from foldkit.runs import RunFolder
     from foldkit.scoring import Scorecard
     from foldkit.work import Sheet
 
 
-@click.command(epilog="Example: foldkit score --run run-002")
+@click.command(epilog="Example: foldkit score --run run-002 --fail-under exact=0.8")
 @sheet_options
 @click.option("--run", "run_name", default="", help="The run to score; the newest by default.")
-def score(sheet_file: Path, changes: tuple[str, ...], run_name: str) -> None:
-    """Score base and adapter on the same test rows."""
+@click.option("--before", is_flag=True, help="Before training: the base, and the base with shots.")
+@click.option("--fail-under", "least", multiple=True, metavar="MEASURE=VALUE", help="Exit code 1 below this figure.")
+@click.option("--rows", "rows", type=click.Path(path_type=Path), help="Write every row's figures: .csv or .parquet.")
+@click.option("--pick", "picks", is_flag=True, help="Pick the better of two answers, blind; base against adapter.")
+def score(
+    sheet_file: Path,
+    changes: tuple[str, ...],
+    run_name: str,
+    before: bool,
+    least: tuple[str, ...],
+    rows: Path | None,
+    picks: bool,
+) -> None:
+    """Score base, contenders and adapter on the same test rows; before there is a run, base and shots alone."""
+    from foldkit.formats import UsageError, one_of
+
     sheet = open_sheet(sheet_file, changes)
-    run = find_run(sheet, run_name)
-    show_scorecard(score_with_progress(sheet, run))
-    out().print(f"scorecard {run.scorecard.with_suffix('.md')}", soft_wrap=True)
+    limits = _limits(least, sheet)
+    if rows:
+        one_of(rows.suffix, (".csv", ".parquet"), "--rows", "ending")
+    if before and (run_name or picks):
+        raise UsageError("--before", "other options", "neither --run nor --pick", run_name or "--pick", "leave one out")
+    begun = not before and (run_name or any(sheet.path("runs").glob("*/adapter.safetensors")))
+    run = find_run(sheet, run_name) if begun or picks else None
+    if picks and run:
+        from .pick import pick_by_hand
+
+        pick_by_hand(sheet, run)
+        return
+    card = score_with_progress(sheet, run)
+    show_scorecard(card, sheet.score.enough)
+    at = (run or RunFolder(sheet.path("before"))).scorecard
+    out().print(f"scorecard {at.with_suffix('.md')}\npicture   {at.with_suffix('.png')}", soft_wrap=True, markup=False)
+    if rows:
+        table = card.row_table()
+        table.to_csv(rows, index=False) if rows.suffix == ".csv" else table.to_parquet(rows)
+    _hold(card, limits)
 
 
-def score_with_progress(sheet: Sheet, run: RunFolder) -> Scorecard:
+def _limits(least: tuple[str, ...], sheet: Sheet) -> dict[str, float]:
+    """Return the figure that each measure must reach. Raises UsageError for one that is not scored."""
+    from foldkit.formats import UsageError
+
+    found = {}
+    for text in least:
+        name, _, value = text.partition("=")
+        try:
+            limit = float(value)
+        except ValueError:
+            limit = math.nan
+        if name not in sheet.score.measures or math.isnan(limit):
+            allowed = f"MEASURE=NUMBER, of {', '.join(sheet.score.measures)}"
+            raise UsageError("--fail-under", "limit", allowed, text, "for example exact=0.8")
+        found[name] = limit
+    return found
+
+
+def _hold(card: Scorecard, limits: Mapping[str, float]) -> None:
+    """End with code 1 where the last contender does not reach a limit; a measure where less is better must be under."""
+    from foldkit.formats import FoldKitError
+
+    last = card.contenders[-1]
+    for name, limit in limits.items():
+        value = last.measures[name].value
+        higher = card.signed["higher_is_better"][name]
+        if not (value >= limit if higher else value <= limit):
+            side = "under" if higher else "over"
+            raise FoldKitError(f"--fail-under: {name} of {last.name} is {value:.4f}, {side} {limit:g}")
+
+
+def score_with_progress(sheet: Sheet, run: RunFolder | None) -> Scorecard:
     """Score with a progress bar for each contender on standard error."""
     from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeRemainingColumn
 
@@ -50,17 +115,16 @@ def score_with_progress(sheet: Sheet, run: RunFolder) -> Scorecard:
         return score_run(sheet, run, listen)
 
 
-def show_scorecard(card: Scorecard) -> None:
+def show_scorecard(card: Scorecard, enough: float = 0.9) -> None:
     """Print the figures, by field and by group, and what they mean."""
-    from foldkit.scoring.markdown import field_rows, figure_rows, group_rows, verdict_lines
+    from foldkit.scoring.markdown import all_lines, tables
 
     console = out()
-    show_table(console, *_upright(*figure_rows(card)), f"scorecard, {card.n_rows} test rows, 95% intervals")
-    if card.contenders[0].fields:
-        show_table(console, *field_rows(card), "share right by field")
-    if card.by_counts:
-        show_table(console, *group_rows(card), f"by {card.signed['by']}")
-    for line in verdict_lines(card):
+    (_, figures), *others = tables(card).items()
+    show_table(console, *_upright(*figures), f"scorecard, {card.n_rows} test rows, 95% intervals")
+    for title, table in others:
+        show_table(console, *table, title.lower())
+    for line in all_lines(card, enough):
         console.print(line, markup=False)
 
 

@@ -56,6 +56,11 @@ class RunFolder:
         return self.path / "rows.jsonl"
 
     @property
+    def picks(self) -> Path:
+        """The picks that a person made between answers."""
+        return self.path / "picks.jsonl"
+
+    @property
     def report(self) -> Path:
         """The page about the run."""
         return self.path / "report.html"

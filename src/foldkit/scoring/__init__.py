@@ -1,36 +1,38 @@
-"""Contenders, measures and the scorecard."""
+"""Contenders, measures, judge and the scorecard."""
 
 from typing import TYPE_CHECKING
 
 from foldkit.formats.lazy import lazy_door
 
 if TYPE_CHECKING:
-    from .contender import (
-        Contender as Contender,
-    )
-    from .contender import (
-        contender_replies as contender_replies,
-    )
-    from .contender import (
-        reply_losses as reply_losses,
-    )
+    from .contender import Contender as Contender
+    from .contender import contender_replies as contender_replies
     from .intervals import Interval as Interval
-    from .intervals import mean_interval as mean_interval
-    from .intervals import paired_interval as paired_interval
+    from .intervals import Resamples as Resamples
+    from .intervals import holm as holm
+    from .intervals import paired_test as paired_test
+    from .intervals import rows_needed as rows_needed
+    from .intervals import share_interval as share_interval
     from .measures import MEASURES as MEASURES
+    from .measures import Form as Form
     from .measures import Measure as Measure
+    from .measures import Reply as Reply
+    from .measures import own_measure as own_measure
+    from .scorecard import Asked as Asked
+    from .scorecard import Given as Given
     from .scorecard import Scorecard as Scorecard
     from .scorecard import make_scorecard as make_scorecard
     from .settings import ContenderSettings as ContenderSettings
+    from .settings import JudgeSettings as JudgeSettings
     from .settings import ScoreSettings as ScoreSettings
 
 __getattr__, __all__ = lazy_door(
     __name__,
     {
-        "contender": ("Contender", "contender_replies", "reply_losses"),
-        "intervals": ("Interval", "mean_interval", "paired_interval"),
-        "measures": ("MEASURES", "Measure"),
-        "scorecard": ("Scorecard", "make_scorecard"),
-        "settings": ("ContenderSettings", "ScoreSettings"),
+        "contender": ("Contender", "contender_replies"),
+        "intervals": ("Interval", "Resamples", "holm", "paired_test", "rows_needed", "share_interval"),
+        "measures": ("MEASURES", "Form", "Measure", "Reply", "own_measure"),
+        "scorecard": ("Asked", "Given", "Scorecard", "make_scorecard"),
+        "settings": ("ContenderSettings", "JudgeSettings", "ScoreSettings"),
     },
 )

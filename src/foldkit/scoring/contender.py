@@ -1,13 +1,15 @@
-"""One thing being scored: the base, the base with shots, an adapter."""
+"""One thing being scored, and what it gives for every row; kept as it comes, so that nothing is asked twice."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
 
-from foldkit.answering.answerer import NO_SHOTS, Answerer
+from foldkit.answering.answerer import NO_SHOTS, Answerer, Before
 from foldkit.answering.settings import AnswerSettings
-from foldkit.answering.shots import Shots
+from foldkit.formats import InputError, append_jsonl, read_jsonl, write_jsonl
 from foldkit.models.likelihood import pad, token_losses
 
 from .measures import Reply
@@ -17,70 +19,125 @@ Row = Mapping[str, str]
 
 @dataclass(frozen=True)
 class Contender:
-    """A name, whether the adapter is on, and the worked examples in its prompt."""
+    """A name, who answers, whether its adapter is on, and the worked examples in its prompt."""
 
     name: str
+    answerer: Answerer
     adapted: bool = False
-    shots: Shots = NO_SHOTS
+    shots: Before = NO_SHOTS
 
 
 def contender_replies(
     contender: Contender,
-    answerer: Answerer,
     rows: Sequence[Row],
     max_tokens: int,
     batch: int,
+    kept_at: Path | None = None,
     progress: Callable[[int], None] | None = None,
     *,
     ranked: bool = False,
 ) -> tuple[list[Reply], float]:
     """Return what the contender gives for every row, and the mean count of prompt tokens.
 
-    With `ranked` the loss of each row's rejected reply is found too.
+    Rows of like prompt length are asked together. With `kept_at` each batch is appended to that file, and batches that
+    stand there whole are not asked again: a scoring that was stopped goes on. With `ranked` the loss of each row's
+    rejected reply is found too.
     """
-    settings = AnswerSettings(max_tokens)
-    answers = answerer.answers(
-        rows, settings, adapted=contender.adapted, before=contender.shots, batch=batch, progress=progress
-    )
-    template = answerer.template
-    losses = reply_losses(contender, answerer, rows, template.target, batch)
-    worse: list[list[float]] = [[] for _ in rows]
-    if ranked:
-        worse = reply_losses(contender, answerer, rows, template.rejected, batch)
-    replies = [
-        Reply(template.target(row), answer, sum(values), len(values), sum(others), len(others))
-        for row, answer, values, others in zip(rows, answers, losses, worse, strict=True)
-    ]
-    n_prompt = sum(len(answerer.prompt_ids(row, contender.shots)) for row in rows)
-    return replies, n_prompt / len(rows)
+    answerer = contender.answerer
+    prompts = [answerer.prompt_ids(row, contender.shots) for row in rows]
+    order = sorted(range(len(rows)), key=lambda index: len(prompts[index]))
+    found: dict[int, dict[str, Any]] = _kept(kept_at)
+    for start in range(0, len(order), batch):
+        chosen = order[start : start + batch]
+        if not all(index in found for index in chosen):
+            made = _asked(contender, rows, prompts, chosen, max_tokens, ranked=ranked)
+            found |= made
+            if kept_at:
+                append_jsonl(kept_at, {"replies": [{"index": index, **made[index]} for index in chosen]})
+        if progress:
+            progress(len(chosen))
+    replies = [Reply(answerer.template.target(row), row=row, **found[index]) for index, row in enumerate(rows)]
+    return replies, sum(map(len, prompts)) / len(rows)
+
+
+def _asked(
+    contender: Contender,
+    rows: Sequence[Row],
+    prompts: Sequence[tuple[int, ...]],
+    chosen: Sequence[int],
+    max_tokens: int,
+    *,
+    ranked: bool,
+) -> dict[int, dict[str, Any]]:
+    """Ask some rows together: answer, and losses of the target."""
+    answerer = contender.answerer
+    own = [rows[index] for index in chosen]
+    with answerer.switched(contender.adapted):
+        answers = answerer.answered([prompts[index] for index in chosen], AnswerSettings(max_tokens), chosen)
+        losses, hits = reply_losses(contender, own, answerer.template.target)
+        worse = reply_losses(contender, own, answerer.template.rejected)[0] if ranked else [[] for _ in own]
+    parts = zip(chosen, answers, losses, hits, worse, strict=True)
+    return {
+        index: {
+            "answer": answer.text,
+            "losses": values,
+            "hits": right,
+            "rejected": others,
+            "n_tokens": answer.n_tokens,
+            "ended": answer.ended,
+        }
+        for index, answer, values, right, others in parts
+    }
 
 
 def reply_losses(
-    contender: Contender, answerer: Answerer, rows: Sequence[Row], reply: Callable[[Row], str], batch: int
-) -> list[list[float]]:
-    """Return the loss (nats) of every token of each row's reply, after the contender's own prompt."""
-    encoded = [answerer.with_reply(row, reply(row), contender.shots) for row in rows]
-    order = sorted(range(len(rows)), key=lambda index: len(encoded[index][0]))
-    found: list[list[float]] = [[] for _ in rows]
-    with answerer.switched(contender.adapted):
-        for start in range(0, len(order), batch):
-            chosen = order[start : start + batch]
-            piece = pad([encoded[i][0] for i in chosen], [encoded[i][1] for i in chosen])
-            losses, _ = token_losses(answerer.decoder, piece)
-            for index, values in zip(chosen, losses, strict=True):
-                found[index] = values
-    return found
+    contender: Contender, rows: Sequence[Row], reply: Callable[[Row], str]
+) -> tuple[list[list[float]], list[list[bool]]]:
+    """Return the loss (nats) of every token of each row's reply, after the contender's own prompt, and the hits."""
+    encoded = [contender.answerer.with_reply(row, reply(row), contender.shots) for row in rows]
+    return token_losses(contender.answerer.decoder, pad([ids for ids, _ in encoded], [own for _, own in encoded]))
 
 
-def text_loss(answerer: Answerer, text: str, window: int, *, adapted: bool) -> float:
-    """Return the loss per token (nats) of running text in pieces of `window` tokens, first tokens not counted."""
+def _kept(path: Path | None) -> dict[int, dict[str, Any]]:
+    """Return the replies of the batches that a file holds whole, by row; half a line at its end is dropped."""
+    if path is None or not path.exists():
+        return {}
+    lines = read_jsonl(path, tolerate_half_line=True)
+    write_jsonl(path, lines)
+    return {reply.pop("index"): reply for line in lines for reply in line["replies"]}
+
+
+def replies_from_file(path: Path, rows: Sequence[tuple[int, Row]], target: Callable[[Row], str]) -> list[Reply]:
+    """Return the answers of a JSON-lines file with `row` and `answer`, one for each row.
+
+    Raises InputError for a line without them, a row twice, and a row without an answer.
+    """
+    answers: dict[int, str] = {}
+    for number, line in enumerate(read_jsonl(path), 1):
+        where = f"{path}, line {number}"
+        if not isinstance(line.get("row"), int) or not isinstance(line.get("answer"), str):
+            raise InputError(where, "line", "row, a whole number, and answer, a text", line, "write both in each line")
+        if line["row"] in answers:
+            raise InputError(where, "row", "each row once", line["row"], "remove one of the two")
+        answers[line["row"]] = line["answer"]
+    missing = [number for number, _ in rows if number not in answers]
+    if missing:
+        todo = "answer these rows too; foldkit split --rows tells the rows of test"
+        raise InputError(path, "rows", "an answer to every test row", f"none to {len(missing)}: {missing[:8]}", todo)
+    return [Reply(target(row), answers[number], row=row) for number, row in rows]
+
+
+def text_losses(answerer: Answerer, text: str, window: int, *, adapted: bool) -> tuple[list[float], list[int]]:
+    """Return the summed loss (nats) and the count of tokens of each piece of `window` tokens of a running text.
+
+    First tokens are not counted, for nothing predicts them.
+    """
     ids = answerer.encoder.tokenizer.encode_text(text)
     pieces = [ids[start : start + window] for start in range(0, len(ids), window) if len(ids) - start > 1]
-    total, count = 0.0, 0
+    sums: list[float] = []
     with answerer.switched(adapted):
         for start in range(0, len(pieces), 4):
             chosen = pieces[start : start + 4]
             losses, _ = token_losses(answerer.decoder, pad(chosen, [[True] * len(piece) for piece in chosen]))
-            total += sum(map(sum, losses))
-            count += sum(map(len, losses))
-    return total / count
+            sums += map(sum, losses)
+    return sums, [len(piece) - 1 for piece in pieces]

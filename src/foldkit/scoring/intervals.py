@@ -1,7 +1,8 @@
-"""Intervals by resampling: rows, or groups of rows where they come in groups, with the ratio taken in each resample.
+"""Intervals and tests: by rows, or by groups of rows where they come in groups.
 
-Efron and Tibshirani 1993, chapter 13 (percentile interval). Where every figure of a proportion is 0, or every one 1,
-resampling says nothing; there the exact interval of Clopper and Pearson 1934 stands.
+A proportion of single rows has the score interval of Wilson 1927, and where every figure is 0 or every one 1 the exact
+one of Clopper and Pearson 1934. All others are resampled, groups with their rows, the ratio taken in each resample
+(Efron and Tibshirani 1993, chapter 13, percentile interval).
 """
 
 from __future__ import annotations
@@ -12,6 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 
 N_RESAMPLES = 2000
+N_FLIPS = 9999
 LEVEL = 0.95
 
 
@@ -24,54 +26,100 @@ class Interval:
     high: float
 
 
-def mean_interval(
-    figures: Sequence[float], weights: Sequence[float], groups: Sequence[str], seed: int, *, is_share: bool = False
-) -> Interval:
-    """Return the weighted mean of the figures with its interval.
+class Resamples:
+    """Resamples of rows by group, drawn once from a seed and used for every measure and contender.
 
-    Raises ValueError when lengths differ or there is no row.
+    `counts` (resamples + 1, rows) says how often a row is in each; the first one is the rows as they are.
     """
-    sums, totals = _by_group(figures, weights, groups)
-    value = float(sums.sum() / totals.sum())
-    if is_share and value in (0.0, 1.0):
-        edge = ((1 - LEVEL) / 2) ** (1 / len(sums))
+
+    def __init__(self, groups: Sequence[str], seed: int) -> None:
+        if not groups:
+            raise ValueError("no row to resample")
+        places = {name: index for index, name in enumerate(dict.fromkeys(groups))}
+        self.group_of = np.array([places[name] for name in groups])
+        self.n_groups, self.seed = len(places), seed
+        rng = np.random.default_rng(seed)
+        drawn = rng.multinomial(self.n_groups, np.full(self.n_groups, 1 / self.n_groups), size=N_RESAMPLES)
+        self.counts = np.concatenate([np.ones((1, len(groups))), drawn[:, self.group_of]]).astype(float)
+
+    @property
+    def single(self) -> bool:
+        """Whether every row is a group of its own."""
+        return self.n_groups == len(self.group_of)
+
+    def interval(self, values: np.ndarray) -> Interval:
+        """Return the interval of a figure given for the rows as they are, then for each resample."""
+        low, high = np.quantile(values[1:], [(1 - LEVEL) / 2, (1 + LEVEL) / 2])
+        return Interval(float(values[0]), float(low), float(high))
+
+    def by_group(self, figures: np.ndarray) -> np.ndarray:
+        """Return the sum of the figures of each group."""
+        return np.bincount(self.group_of, figures, self.n_groups)
+
+
+def share_interval(figures: Sequence[float], resamples: Resamples) -> Interval:
+    """Return the interval of a share of rows, each figure 0 or 1; exact at the edges."""
+    value, n = sum(figures) / len(figures), resamples.n_groups
+    if value in (0.0, 1.0):
+        edge = ((1 - LEVEL) / 2) ** (1 / n)
         return Interval(value, 0.0, 1 - edge) if value == 0.0 else Interval(value, edge, 1.0)
-    picks = _picks(len(sums), seed)
-    means = sums[picks].sum(1) / totals[picks].sum(1)
-    return Interval(value, *_ends(means))
+    if not resamples.single:
+        array = np.array(figures)
+        return resamples.interval(resamples.counts @ array / resamples.counts.sum(1))
+    from scipy.stats import binomtest
+
+    found = binomtest(int(sum(figures)), n).proportion_ci(LEVEL, method="wilson")
+    return Interval(value, float(found.low), float(found.high))
 
 
-def paired_interval(
-    first: Sequence[float], second: Sequence[float], weights: Sequence[float], groups: Sequence[str], seed: int
-) -> Interval:
-    """Return the difference of weighted means, second less first, the same rows resampled for both."""
-    sums_first, totals = _by_group(first, weights, groups)
-    sums_second, _ = _by_group(second, weights, groups)
-    gains = sums_second - sums_first
-    picks = _picks(len(gains), seed)
-    differences = gains[picks].sum(1) / totals[picks].sum(1)
-    return Interval(float(gains.sum() / totals.sum()), *_ends(differences))
+def no_difference(resamples: Resamples) -> Interval:
+    """Return the interval of a difference where no row has one: as wide as unseen rows could make it, exactly."""
+    edge = 1 - ((1 - LEVEL) / 2) ** (1 / resamples.n_groups)
+    return Interval(0.0, -edge, edge)
 
 
-def _by_group(
-    figures: Sequence[float], weights: Sequence[float], groups: Sequence[str]
-) -> tuple[np.ndarray, np.ndarray]:
-    if not len(figures) == len(weights) == len(groups) or not figures:
-        raise ValueError(
-            f"{len(figures)} figures, {len(weights)} weights and {len(groups)} groups: need as many of each"
-        )
-    names = {name: index for index, name in enumerate(dict.fromkeys(groups))}
-    sums, totals = np.zeros(len(names)), np.zeros(len(names))
-    for figure, weight, group in zip(figures, weights, groups, strict=True):
-        sums[names[group]] += figure * weight
-        totals[names[group]] += weight
-    return sums, totals
+def paired_test(gains: np.ndarray, resamples: Resamples, *, share: bool) -> float:
+    """Return the two-sided p-value that a contender's gains over another, a number for each row, come from chance.
+
+    For shares of single rows the exact test of the rows that disagree (McNemar 1947 as a binomial test); for all else
+    the signs of the gains of groups are turned by chance (Fisher 1935, section 21).
+    """
+    sums = resamples.by_group(gains)
+    if not sums.any():
+        return 1.0
+    from scipy import stats
+
+    if share and resamples.single:
+        return float(stats.binomtest(int((sums > 0).sum()), int((sums != 0).sum())).pvalue)
+    if len(sums) < 2:
+        return 1.0
+    found = stats.permutation_test(
+        (sums, np.zeros_like(sums)),
+        lambda a, b, axis: (a - b).sum(axis),
+        permutation_type="samples",
+        vectorized=True,
+        n_resamples=N_FLIPS,
+        rng=np.random.default_rng(resamples.seed),
+    )
+    return float(found.pvalue)
 
 
-def _picks(n: int, seed: int) -> np.ndarray:
-    return np.random.default_rng(seed).integers(0, n, size=(N_RESAMPLES, n))
+def holm(p_values: Sequence[float]) -> list[float]:
+    """Return p-values corrected for how many there are (Holm 1979)."""
+    order = sorted(range(len(p_values)), key=p_values.__getitem__)
+    corrected, most = [0.0] * len(p_values), 0.0
+    for rank, index in enumerate(order):
+        most = max(most, min(1.0, (len(p_values) - rank) * p_values[index]))
+        corrected[index] = most
+    return corrected
 
 
-def _ends(values: np.ndarray) -> tuple[float, float]:
-    low, high = np.quantile(values, [(1 - LEVEL) / 2, (1 + LEVEL) / 2])
-    return float(low), float(high)
+def rows_needed(gains: np.ndarray, worth: float) -> int:
+    """Return how many rows would tell a difference of `worth` with 80% power at 95% (Cohen 1988, section 2.4).
+
+    Taken from how far the gains of these rows scatter; 0 where they do not.
+    """
+    from scipy.stats import norm
+
+    spread = float(np.std(gains, ddof=1)) if len(gains) > 1 else 0.0
+    return int(np.ceil(((norm.ppf((1 + LEVEL) / 2) + norm.ppf(0.8)) * spread / worth) ** 2))

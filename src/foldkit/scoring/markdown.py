@@ -1,26 +1,33 @@
-"""The scorecard as Markdown: the figures, then answers side by side."""
+"""The scorecard as Markdown: the figures, what they mean, where it fails, then answers side by side."""
 
 from __future__ import annotations
 
+import json
 from collections.abc import Mapping, Sequence
 
 from .intervals import Interval
-from .measures import MEASURES
-from .scorecard import ContenderScore, Scorecard
+from .scorecard import FEW_ROWS, Difference, Scorecard
+from .words import asking_lines, failures, judge_lines, verdict_lines, warning_lines
+
+Table = tuple[list[str], list[list[str]]]
 
 
-def figure_rows(card: Scorecard) -> tuple[list[str], list[list[str]]]:
+def figure_rows(card: Scorecard) -> Table:
     """Return header and cells: a line for each contender, its figures with intervals, arrows for the good direction."""
-    measures = list(card.contenders[0].measures)
-    header = ["contender", "prompt tokens", *(f"{m} {'↑' if MEASURES[m].higher_is_better else '↓'}" for m in measures)]
-    general = any(score.general_loss is not None for score in card.contenders)
+    measures = dict.fromkeys(name for score in card.contenders for name in score.measures)
+    better = card.signed.get("higher_is_better", {})
+    header = ["contender", "prompt tokens", *(f"{m} {'↑' if better.get(m, True) else '↓'}" for m in measures)]
+    priced = any(score.cost is not None for score in card.contenders)
+    texts = dict.fromkeys(text for s in card.contenders for text, one in s.general.items() if isinstance(one, Interval))
     lines = []
     for score in card.contenders:
-        cells = [score.name, f"{score.prompt_tokens:.0f}", *(with_interval(score.measures[m]) for m in measures)]
-        if general:
-            cells.append("–" if score.general_loss is None else f"{score.general_loss:.3f}")
+        cells = [score.name, f"{score.prompt_tokens:.0f}" if score.prompt_tokens else "–"]
+        cells += [with_interval(score.measures[m]) if m in score.measures else "–" for m in measures]
+        cells += [_loss_of(score.general.get(text)) for text in texts]
+        cells += ["–" if score.cost is None else f"{score.cost:.3g}"] if priced else []
         lines.append(cells)
-    return [*header, "general text loss ↓"] if general else header, lines
+    general = ["general text loss ↓"] if len(texts) == 1 else [f"loss on {text} ↓" for text in texts]
+    return [*header, *general, *(["cost of 1,000 ↓"] if priced else [])], lines
 
 
 def with_interval(figure: Interval) -> str:
@@ -28,64 +35,90 @@ def with_interval(figure: Interval) -> str:
     return f"{figure.value:.3f} ({figure.low:.3f}–{figure.high:.3f})"
 
 
-def group_rows(card: Scorecard) -> tuple[list[str], list[list[str]]]:
-    """Return header and cells: a line for each contender and group."""
-    measures = list(card.contenders[0].measures)
-    header = [str(card.signed["by"]), "rows", "contender", *measures]
-    lines = [
-        [value, str(count), score.name, *(f"{score.by[value][m]:.3f}" for m in measures)]
-        for value, count in card.by_counts.items()
-        for score in card.contenders
-    ]
-    return header, lines
+def group_rows(card: Scorecard) -> Table:
+    """Return header and cells: a line for each contender and group; groups of few rows are marked."""
+    return _part_rows(str(card.signed["by"]), card.by_counts, {s.name: s.by for s in card.contenders})
 
 
-def field_rows(card: Scorecard) -> tuple[list[str], list[list[str]]]:
+def far_rows(card: Scorecard) -> Table:
+    """Return header and cells: rows nearer to train than half of them, and the others."""
+    return _part_rows("to train", card.far_counts, {score.name: score.far for score in card.contenders})
+
+
+def field_rows(card: Scorecard) -> Table:
     """Return header and cells: a line for each contender, the share right of each field."""
     names = list(card.contenders[0].fields)
     return ["contender", *names], [[s.name, *(f"{s.fields[n]:.3f}" for n in names)] for s in card.contenders]
 
 
-def verdict_lines(card: Scorecard) -> list[str]:
-    """Say for each contender what its differences from the base mean."""
-    return [line for score in card.contenders[1:] for line in [_verdict(card, score)] if line]
+def all_lines(card: Scorecard, enough: float = 0.9) -> list[str]:
+    """Return everything that is said of the card in words."""
+    before = asking_lines(card, enough) if not card.signed.get("adapter") else []
+    return [*before, *verdict_lines(card), *judge_lines(card), *warning_lines(card)]
 
 
-def scorecard_markdown(card: Scorecard, prompts: Sequence[str], most: int = 12) -> str:
-    """Return the whole page; `prompts` has the text of every row's prompt, `most` is how many rows are shown."""
-    parts = [f"# Scorecard on {card.n_rows} test rows", _table(*figure_rows(card))]
-    parts.append("Intervals are 95%, from resampling " + _resampled(card) + "; one training seed, others not covered.")
-    parts.append("\n".join(f"- {line}" for line in verdict_lines(card)))
+def tables(card: Scorecard) -> dict[str, Table]:
+    """Return every table of the card by its title."""
+    found = {f"Scorecard on {card.n_rows} test rows": figure_rows(card)}
     if card.contenders[0].fields:
-        parts += ["## By field, share right", _table(*field_rows(card))]
+        found["By field, share right"] = field_rows(card)
     if card.by_counts:
-        parts += [f"## By {card.signed['by']}", _table(*group_rows(card))]
-    parts += ["## Side by side", *(_side_by_side(card, i, prompts[i]) for i in range(min(most, len(card.rows))))]
+        found[f"By {card.signed['by']}"] = group_rows(card)
+    if card.far_counts:
+        found["Near to train and far from it"] = far_rows(card)
+    if card.confused:
+        lines = [[target, answer, str(count)] for target, answer, count in card.confused[:10]]
+        found["Most often confused"] = (["target", "answer", "rows"], lines)
+    if card.suspects:
+        lines = [[str(one["row"]), f"{one['loss']:.3f}", one["reply"]] for one in card.suspects]
+        found["Rows of train that stay hard: look at them with foldkit review"] = (["row", "loss", "reply"], lines)
+    return found
+
+
+def scorecard_markdown(card: Scorecard, enough: float = 0.9, most: int = 12) -> str:
+    """Return the whole page; `most` is how many rows are shown side by side."""
+    (first, figures), *others = tables(card).items()
+    parts = [f"# {first}", _table(*figures)]
+    parts.append(
+        f"Intervals are 95%, by {_resampled(card)}; better or worse where the interval leaves out zero and the paired "
+        "test, corrected over measures (Holm), agrees; one training seed, others not covered."
+    )
+    parts.append("\n".join(f"- {line}" for line in all_lines(card, enough)))
+    for title, table in others:
+        parts += [f"## {title}", _table(*table)]
+    for name, places in failures(card).items():
+        title = {"worst": "Worst rows", "losses": "Biggest losses", "wins": "Biggest wins"}[name]
+        parts += [f"## {title}: {', '.join(str(card.rows[place]['row']) for place in places)}"] if places else []
+    shown = list(dict.fromkeys([*(p for places in failures(card).values() for p in places), *range(len(card.rows))]))
+    parts += ["## Side by side", *(_side_by_side(card, index) for index in shown[:most])]
     if most < len(card.rows):
         parts.append(f"{len(card.rows) - most} more rows stand in the file of rows beside this one.")
-    parts += ["## Signed", "```json\n" + _signed(card.signed) + "\n```"]
+    parts += ["## Signed", "```json\n" + json.dumps(card.signed, indent=2, ensure_ascii=False) + "\n```"]
     return "\n\n".join(part for part in parts if part) + "\n"
 
 
-def _verdict(card: Scorecard, score: ContenderScore) -> str:
-    base = card.contenders[0].name
-    words: dict[str, list[str]] = {}
-    for name, difference in score.differences.items():
-        sign = "+" if difference.interval.value >= 0 else ""
-        words.setdefault(difference.word, []).append(f"{name} {sign}{difference.interval.value:.3f}")
-    said = [f"{word} than {base}: {', '.join(words[word])}" for word in ("better", "worse") if word in words]
-    if "cannot tell" in words:
-        said.append(f"these rows cannot tell: {', '.join(words['cannot tell'])}")
-    return f"{score.name} is {'; '.join(said)}." if said else ""
+def _part_rows(title: str, counts: Mapping[str, int], by: Mapping[str, Mapping[str, Mapping[str, float]]]) -> Table:
+    measures = list(dict.fromkeys(m for parts in by.values() for figures in parts.values() for m in figures))
+    lines = [
+        [value, f"{count}{' (few)' if count < FEW_ROWS else ''}", name]
+        + [f"{parts[value][m]:.3f}" if m in parts[value] else "–" for m in measures]
+        for value, count in counts.items()
+        for name, parts in by.items()
+    ]
+    return [title, "rows", "contender", *measures], lines
+
+
+def _loss_of(one: Interval | Difference | None) -> str:
+    return f"{one.value:.3f}" if isinstance(one, Interval) else "–"
 
 
 def _resampled(card: Scorecard) -> str:
     return f"{card.n_rows} rows" if card.n_groups == card.n_rows else f"{card.n_groups} groups of rows"
 
 
-def _side_by_side(card: Scorecard, index: int, prompt: str) -> str:
+def _side_by_side(card: Scorecard, index: int) -> str:
     row = card.rows[index]
-    lines = [["prompt", prompt], ["target", row["target"]]]
+    lines = [["prompt", row["prompt"]], ["target", row["target"]]]
     lines += [[name, answer["answer"]] for name, answer in row["contenders"].items()]
     return f"### Row {row['row']}\n\n" + _table(["", "text"], lines)
 
@@ -97,9 +130,3 @@ def _table(header: Sequence[str], lines: Sequence[Sequence[str]]) -> str:
 
 def _cell(text: str) -> str:
     return text.replace("|", "\\|").replace("\n", "<br>")
-
-
-def _signed(values: Mapping[str, object]) -> str:
-    import json
-
-    return json.dumps(values, indent=2, ensure_ascii=False)

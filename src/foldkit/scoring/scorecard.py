@@ -1,46 +1,71 @@
-"""The scorecard: measured contenders side by side, with intervals and a verdict."""
+"""The scorecard: measured contenders side by side, with intervals, tests and a verdict."""
 
 from __future__ import annotations
 
 import dataclasses
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from .intervals import Interval, mean_interval, paired_interval
-from .measures import MEASURES, Reply, field_matches
+import numpy as np
+import pandas as pd
+
+from .intervals import Interval, Resamples, holm, no_difference, paired_test, rows_needed, share_interval
+from .measures import Form, Measure, Reply, field_matches, label_pair, parse
+from .measures.measure import mean
 from .settings import ScoreSettings
 
-VERSION = 1
+VERSION = 2
+ALPHA = 0.05
+# Groups of fewer rows are marked: their figures say little.
+FEW_ROWS = 20
 Row = Mapping[str, str]
 
 
 @dataclass(frozen=True)
 class Difference:
-    """A contender's figure less the base's on the same rows, and what it means in a word."""
+    """A contender's figure less the base's on the same rows, and what it means in a word.
+
+    `p` is corrected over the measures. `rows_needed` is how many rows would tell a difference of `worth`, which is
+    worth having; both 0 where that is not known.
+    """
 
     interval: Interval
     word: str
+    p: float
+    worth: float = 0.0
+    rows_needed: int = 0
 
 
 @dataclass(frozen=True)
 class ContenderScore:
-    """All figures of one contender. `fields` has the share right of each field, `by` the figures of each group."""
+    """All figures of one contender. `fields` has the share right of each field, `by` the figures of each group.
+
+    `reworded` has the figures on the same rows with their prompts reworded.
+    """
 
     name: str
     prompt_tokens: float
+    answer_tokens: float
+    cost: float | None
     measures: dict[str, Interval]
     differences: dict[str, Difference]
     fields: dict[str, float]
     by: dict[str, dict[str, float]]
-    general_loss: float | None = None
+    far: dict[str, dict[str, float]]
+    copied: float
+    general: dict[str, Difference | Interval] = field(default_factory=dict)
+    reworded: dict[str, float] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
 class Scorecard:
     """What was measured, on what, with which settings; `rows` keeps the figures of every row.
 
-    `signed` holds version, seed, fingerprints and settings, so that every figure can be traced.
+    `signed` holds version, seed, fingerprints and settings, so that every figure can be traced. `leaks` are rows of
+    test that stand in train too; `confused` the commonest wrong labels or fields; `suspects` rows of train that
+    the adapter still finds the hardest.
     """
 
     n_rows: int
@@ -48,6 +73,10 @@ class Scorecard:
     signed: dict[str, Any]
     contenders: tuple[ContenderScore, ...]
     by_counts: dict[str, int] = field(default_factory=dict)
+    far_counts: dict[str, int] = field(default_factory=dict)
+    leaks: tuple[str, ...] = ()
+    confused: tuple[tuple[str, str, int], ...] = ()
+    suspects: tuple[dict[str, Any], ...] = ()
     rows: tuple[dict[str, Any], ...] = ()
 
     def as_mapping(self) -> dict[str, Any]:
@@ -60,111 +89,301 @@ class Scorecard:
         """Return the score of the contender of that name. Raises KeyError when there is none."""
         return {score.name: score for score in self.contenders}[name]
 
+    def table(self) -> pd.DataFrame:
+        """Return a line for each contender and measure: value, ends of the interval, difference, p-value, word."""
+        lines = []
+        for score in self.contenders:
+            for name, interval in score.measures.items():
+                line = {"contender": score.name, "measure": name, **dataclasses.asdict(interval)}
+                found = score.differences.get(name)
+                if found:
+                    line |= {"difference": found.interval.value, "p": found.p, "word": found.word}
+                lines.append(line)
+        return pd.DataFrame(lines)
+
+    def row_table(self) -> pd.DataFrame:
+        """Return a line for each row and contender: target, answer, tokens and the figure of each measure."""
+        return pd.DataFrame(
+            {"row": row["row"], "prompt": row["prompt"], "target": row["target"], "contender": name, **said}
+            for row in self.rows
+            for name, said in row["contenders"].items()
+        )
+
 
 @dataclass(frozen=True)
 class Given:
-    """What one contender gave: its replies to all rows, mean prompt tokens, loss on general text."""
+    """What one contender gave: its replies to all rows, mean prompt tokens, losses of general texts by piece.
+
+    `general` has for each text the summed loss and the tokens of each piece; `pieces` are the target's tokens as text.
+    """
 
     name: str
     replies: Sequence[Reply]
     prompt_tokens: float
-    general_loss: float | None = None
+    general: Mapping[str, tuple[Sequence[float], Sequence[int]]] = field(default_factory=dict)
+    reworded: Sequence[Reply] = ()
+    pieces: Sequence[Sequence[str]] = ()
+
+
+@dataclass(frozen=True)
+class Asked:
+    """What the rows are: number and cells of each, prompts as text, groups to resample, and how far from train each is.
+
+    `near` says of each row how alike its nearest row of train is (0 to 1); `train_replies` are those of train.
+    """
+
+    rows: Sequence[tuple[int, Row]]
+    prompts: Sequence[str]
+    groups: Sequence[str]
+    near: Sequence[float] = ()
+    train_replies: frozenset[str] = frozenset()
+    leaks: Sequence[str] = ()
+    suspects: Sequence[dict[str, Any]] = ()
+    form: Form = field(default_factory=Form)
 
 
 def make_scorecard(
     given: Sequence[Given],
-    rows: Sequence[tuple[int, Row]],
-    groups: Sequence[str],
+    asked: Asked,
     settings: ScoreSettings,
     signed: Mapping[str, Any],
+    measures: Sequence[Measure],
 ) -> Scorecard:
     """Measure every contender against the first one, which is the base.
 
-    `groups` names for each row the group it is resampled with. Raises ValueError when a contender lacks rows.
+    Raises ValueError when a contender lacks rows.
     """
     for contender in given:
-        if len(contender.replies) != len(rows):
-            raise ValueError(f"{contender.name} gave {len(contender.replies)} replies to {len(rows)} rows")
-    figures = [_figures(contender, settings) for contender in given]
-    places = _places(rows, settings.by)
+        if len(contender.replies) != len(asked.rows):
+            raise ValueError(f"{contender.name} gave {len(contender.replies)} replies to {len(asked.rows)} rows")
+    resamples = Resamples(asked.groups, settings.seed)
+    scoring = _Scoring(asked, settings, resamples, measures, asked.form, _places(asked, settings.by))
+    figures = [scoring.figures(contender.replies) for contender in given]
     scores = tuple(
-        _score(contender, own, figures[0], places, groups, settings)
-        for contender, own in zip(given, figures, strict=True)
+        scoring.score(contender, own, given[0], figures[0]) for contender, own in zip(given, figures, strict=True)
     )
-    kept = tuple(_kept_row(index, rows, given, figures) for index in range(len(rows)))
-    counts = {value: len(indices) for value, indices in places.items()}
-    return Scorecard(len(rows), len(set(groups)), {"version": VERSION, **signed}, scores, counts, kept)
+    kept = tuple(_kept_row(index, asked, given, figures) for index in range(len(asked.rows)))
+    return Scorecard(
+        len(asked.rows),
+        resamples.n_groups,
+        {"version": VERSION, **signed},
+        scores,
+        {value: len(indices) for value, indices in scoring.places.items()},
+        {name: len(indices) for name, indices in scoring.far_places.items()},
+        tuple(asked.leaks),
+        _confused(given[-1].replies, asked, settings),
+        tuple(asked.suspects),
+        kept,
+    )
 
 
-Figures = dict[str, list[float]]
+Figures = dict[str, np.ndarray]
 
 
-def _figures(given: Given, settings: ScoreSettings) -> Figures:
-    return {
-        name: [MEASURES[name].figure(reply, settings.pattern) for reply in given.replies] for name in settings.measures
-    }
+@dataclass(frozen=True)
+class _Scoring:
+    """What the scores of all contenders share."""
+
+    asked: Asked
+    settings: ScoreSettings
+    resamples: Resamples
+    measures: Sequence[Measure]
+    form: Form
+    places: Mapping[str, Sequence[int]]
+
+    def figures(self, replies: Sequence[Reply]) -> Figures:
+        """Return the figure of each row by each measure that these replies have what it needs for."""
+        return {
+            m.name: np.array([m.figure(reply, self.form) for reply in replies])
+            for m in self.measures
+            if m.fits(replies)
+        }
+
+    @property
+    def far_places(self) -> dict[str, list[int]]:
+        """The rows that are nearer to train than half of them, and the others; nothing where that is not known."""
+        near = list(self.asked.near)
+        if not near or min(near) == max(near):
+            return {}
+        middle = float(np.median(near))
+        places: dict[str, list[int]] = {"near": [], "far": []}
+        for index, value in enumerate(near):
+            places["near" if value > middle else "far"].append(index)
+        return {name: indices for name, indices in places.items() if indices}
+
+    def score(self, given: Given, own: Figures, base: Given, base_figures: Figures) -> ContenderScore:
+        """Return all figures of one contender."""
+        by_name = {measure.name: measure for measure in self.measures}
+        weights = {name: np.array([by_name[name].weight(reply) for reply in given.replies]) for name in own}
+        values = {name: self._values(by_name[name], given, own[name], weights[name]) for name in own}
+        measured = {name: self._interval(by_name[name], own[name], weights[name], values[name]) for name in own}
+        differences: dict[str, Difference] = {}
+        if given is not base:
+            shared = [name for name in own if name in base_figures]
+            differences = self._differences(shared, by_name, own, base_figures, weights, given, base)
+        parts = {
+            place: {name: _mean_at(own[name], weights[name], indices) for name in own}
+            for place, indices in (*self.places.items(), *self.far_places.items())
+        }
+        replies = given.replies
+        tokens = sum(reply.n_tokens for reply in replies) / len(replies)
+        copied = sum(reply.answer.strip() in self.asked.train_replies for reply in replies) / len(replies)
+        return ContenderScore(
+            given.name,
+            given.prompt_tokens,
+            tokens,
+            self._cost(given, tokens),
+            measured,
+            differences,
+            _field_shares(replies, self.form) if "fields" in own else {},
+            {place: parts[place] for place in self.places},
+            {place: parts[place] for place in self.far_places},
+            copied,
+            _general(given, base, self.settings.seed),
+            self._reworded(given, by_name),
+        )
+
+    def _values(self, measure: Measure, given: Given, figures: np.ndarray, weights: np.ndarray) -> np.ndarray:
+        """Return the whole figure of the rows as they are, then of each resample."""
+        if measure.whole:
+            return measure.whole(given.replies, self.form, self.resamples.counts)
+        found = mean(figures, weights, self.resamples.counts)
+        return np.array([measure.after(value) for value in found.tolist()])
+
+    def _interval(self, measure: Measure, figures: np.ndarray, weights: np.ndarray, values: np.ndarray) -> Interval:
+        if _is_share(measure, figures, weights):
+            return share_interval(figures.tolist(), self.resamples)
+        return self.resamples.interval(values)
+
+    def _differences(
+        self,
+        names: Sequence[str],
+        by_name: Mapping[str, Measure],
+        own: Figures,
+        base_figures: Figures,
+        weights: Figures,
+        given: Given,
+        base: Given,
+    ) -> dict[str, Difference]:
+        intervals, p_values, gains = [], [], {}
+        for name in names:
+            measure = by_name[name]
+            both = np.where([measure.weight(reply) > 0 for reply in base.replies], weights[name], 0.0)
+            before = self._values(measure, base, base_figures[name], both)
+            after = self._values(measure, given, own[name], both)
+            gains[name] = (own[name] - base_figures[name]) * both / both.mean()
+            alike = measure.high == 1 and not gains[name].any()
+            intervals.append(no_difference(self.resamples) if alike else self.resamples.interval(after - before))
+            share = _is_share(measure, own[name], both) and _is_share(measure, base_figures[name], both)
+            p_values.append(paired_test(gains[name], self.resamples, share=share))
+        found = {}
+        for name, interval, p in zip(names, intervals, holm(p_values), strict=True):
+            word = verdict(interval, p, by_name[name].higher_is_better)
+            worth = self.settings.worth_of(name) if by_name[name].high == 1 else 0.0
+            needed = rows_needed(gains[name], worth) if worth else 0
+            found[name] = Difference(interval, word, p, worth, needed)
+        return found
+
+    def _cost(self, given: Given, answer_tokens: float) -> float | None:
+        """Return what a thousand requests cost by the user's prices, None where there are none."""
+        prices = self.settings.prices.get(given.name, self.settings.prices.get("all"))
+        if prices is None:
+            return None
+        return (given.prompt_tokens * prices[0] + answer_tokens * prices[1]) / 1e6 * 1000
+
+    def _reworded(self, given: Given, by_name: Mapping[str, Measure]) -> dict[str, float]:
+        if not given.reworded:
+            return {}
+        found = {}
+        for name, figures in self.figures(given.reworded).items():
+            weights = np.array([by_name[name].weight(reply) for reply in given.reworded])
+            found[name] = float(np.average(figures, weights=weights))
+        return found
 
 
-def _score(
-    given: Given,
-    own: Figures,
-    base: Figures,
-    places: Mapping[str, Sequence[int]],
-    groups: Sequence[str],
-    settings: ScoreSettings,
-) -> ContenderScore:
-    measured, differences = {}, {}
-    for name, figures in own.items():
-        weights = _weights(name, given.replies)
-        is_share = set(figures) <= {0.0, 1.0} and MEASURES[name].high == 1
-        measured[name] = mean_interval(figures, weights, groups, settings.seed, is_share=is_share)
-        if own is not base:
-            interval = paired_interval(base[name], figures, weights, groups, settings.seed)
-            differences[name] = Difference(interval, verdict(interval, MEASURES[name].higher_is_better))
-    by = {value: _means(own, given.replies, indices) for value, indices in places.items()}
-    fields = _field_shares(given.replies, settings.pattern) if "fields" in settings.measures else {}
-    return ContenderScore(given.name, given.prompt_tokens, measured, differences, fields, by, given.general_loss)
-
-
-def verdict(difference: Interval, higher_is_better: bool) -> str:
-    """Say in a word what a difference means: it counts only when its interval leaves out zero."""
-    if difference.low <= 0 <= difference.high:
+def verdict(difference: Interval, p: float, higher_is_better: bool) -> str:
+    """Say in a word what a difference means: it counts when its interval leaves out zero and the test agrees."""
+    if difference.low <= 0 <= difference.high or p >= ALPHA:
         return "cannot tell"
-    return "better" if (difference.low > 0) == higher_is_better else "worse"
+    return "better" if (difference.value > 0) == higher_is_better else "worse"
 
 
-def _weights(measure: str, replies: Sequence[Reply]) -> list[float]:
-    return [MEASURES[measure].weight(reply) for reply in replies]
+def _is_share(measure: Measure, figures: np.ndarray, weights: np.ndarray) -> bool:
+    """Whether a whole is a share of rows: every figure 0 or 1, all rows of one weight."""
+    alike = measure.whole is None and measure.high == 1 and bool((weights == 1).all())
+    return alike and bool(np.isin(figures, (0.0, 1.0)).all())
 
 
-def _means(own: Figures, replies: Sequence[Reply], indices: Sequence[int]) -> dict[str, float]:
-    means = {}
-    for name, figures in own.items():
-        weights = _weights(name, replies)
-        means[name] = sum(figures[i] * weights[i] for i in indices) / sum(weights[i] for i in indices)
-    return means
+def _mean_at(figures: np.ndarray, weights: np.ndarray, indices: Sequence[int]) -> float:
+    chosen = list(indices)
+    return float(np.average(figures[chosen], weights=weights[chosen]))
 
 
-def _field_shares(replies: Sequence[Reply], pattern: str) -> dict[str, float]:
-    matches = [field_matches(reply, pattern) for reply in replies]
-    return {name: sum(match[name] for match in matches) / len(matches) for name in matches[0]}
+def _general(given: Given, base: Given, seed: int) -> dict[str, Difference | Interval]:
+    """Return the loss per token of each general text, and of all but the base its difference, pieces resampled."""
+    found: dict[str, Difference | Interval] = {}
+    for text, (sums, counts) in given.general.items():
+        resamples = Resamples([str(index) for index in range(len(sums))], seed)
+        tokens = np.array(counts, dtype=float)
+
+        def per_token(values: Sequence[float], drawn: np.ndarray, n: np.ndarray) -> np.ndarray:
+            return np.asarray((drawn @ np.array(values)) / (drawn @ n))
+
+        own = per_token(sums, resamples.counts, tokens)
+        found[text] = resamples.interval(own)
+        if given is not base and text in base.general:
+            before = per_token(base.general[text][0], resamples.counts, tokens)
+            interval = resamples.interval(own - before)
+            p = paired_test(np.array(sums) - np.array(base.general[text][0]), resamples, share=False)
+            word = {"better": "better", "worse": "forgot", "cannot tell": "cannot tell"}[verdict(interval, p, False)]
+            found[f"{text}, difference"] = Difference(interval, word, p)
+    return found
 
 
-def _places(rows: Sequence[tuple[int, Row]], by: str) -> dict[str, list[int]]:
+def _field_shares(replies: Sequence[Reply], form: Form) -> dict[str, float]:
+    matches = [field_matches(reply, form) for reply in replies]
+    names = dict.fromkeys(name for match in matches for name in match)
+    having = {name: [match[name] for match in matches if name in match] for name in names}
+    return {name: sum(right) / len(right) for name, right in having.items()}
+
+
+def _confused(replies: Sequence[Reply], asked: Asked, settings: ScoreSettings) -> tuple[tuple[str, str, int], ...]:
+    """Return the commonest wrong labels, or values of fields: target, answer, how often."""
+    found: Counter[tuple[str, str]] = Counter()
+    if {"label", "f1"} & set(settings.measures):
+        found.update((target, answer) for reply in replies for target, answer in [label_pair(reply)])
+    if "fields" in settings.measures:
+        for reply in replies:
+            said = parse(reply.answer, asked.form) or {}
+            found.update(
+                (f"{k}: {v}", f"{k}: {said.get(k, '')}") for k, v in (parse(reply.target, asked.form) or {}).items()
+            )
+    wrong = [(target, answer, count) for (target, answer), count in found.most_common() if target != answer]
+    return tuple(wrong[:20])
+
+
+def _places(asked: Asked, by: str) -> dict[str, list[int]]:
     places: dict[str, list[int]] = {}
     if by:
-        for index, (_, row) in enumerate(rows):
+        for index, (_, row) in enumerate(asked.rows):
             places.setdefault(row[by] or "blank", []).append(index)
     return dict(sorted(places.items()))
 
 
-def _kept_row(
-    index: int, rows: Sequence[tuple[int, Row]], given: Sequence[Given], figures: Sequence[Figures]
-) -> dict[str, Any]:
-    number, _ = rows[index]
-    kept: dict[str, Any] = {"row": number, "target": given[0].replies[index].target, "contenders": {}}
+def _kept_row(index: int, asked: Asked, given: Sequence[Given], figures: Sequence[Figures]) -> dict[str, Any]:
+    number, _ = asked.rows[index]
+    kept: dict[str, Any] = {"row": number, "prompt": asked.prompts[index]}
+    kept |= {"target": given[0].replies[index].target, "contenders": {}}
     for contender, own in zip(given, figures, strict=True):
         reply = contender.replies[index]
-        figure = {name: values[index] for name, values in own.items()}
-        kept["contenders"][contender.name] = {"answer": reply.answer, "tokens": reply.n_tokens, **figure}
+        figure = {name: float(values[index]) for name, values in own.items()}
+        kept["contenders"][contender.name] = {
+            "answer": reply.answer,
+            "tokens": len(reply.losses),
+            "answer_tokens": reply.n_tokens,
+            **figure,
+        }
+    last = given[-1]
+    if last.pieces:
+        kept["token_losses"] = list(zip(last.pieces[index], last.replies[index].losses, strict=True))
     return kept

@@ -2,37 +2,92 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from foldkit.formats import UsageError, one_of
 from foldkit.formats.settings import within
 
 from .measures import MEASURES
 
+REWORDINGS = ("case", "marks", "spelling")
+
 
 @dataclass(frozen=True)
 class ContenderSettings:
-    """One more contender: the base with this many worked examples in its prompt."""
+    """One more contender.
+
+    The base with `shots` worked examples in its prompt, drawn from train by `seed`, or with `nearest` those whose
+    prompts are the likest to each question; an `adapter`, by its run's name or its file; or `answers`, a file of
+    JSON lines of answers made elsewhere, each with `row` and `answer`.
+    """
 
     name: str
-    shots: int
+    shots: int = 0
+    nearest: bool = False
     seed: int = 1
+    adapter: str = ""
+    answers: str = ""
+
+    def __post_init__(self) -> None:
+        kinds = [bool(self.shots), bool(self.adapter), bool(self.answers)]
+        if sum(kinds) != 1:
+            todo = "give one of shots, adapter, answers"
+            raise UsageError(f"[score.contender] {self.name}", "kind", "one of the three", sum(kinds), todo)
+        within(self.shots, 0, 1000, f"[score.contender] {self.name}", "shots")
+
+
+@dataclass(frozen=True)
+class JudgeSettings:
+    """Who grades answers, and by what.
+
+    `command` is a program that reads and writes JSON lines, `function` a `file.py:name`, `base` the path of a base
+    that is asked. `criteria` are questions by name, graded 1 to 5, or with `passes` pass or
+    fail. With `pairs` the judge also says which of two answers is the better one, asked in both orders.
+    """
+
+    criteria: dict[str, str] = field(default_factory=dict)
+    passes: bool = False
+    pairs: bool = False
+    command: str = ""
+    function: str = ""
+    base: str = ""
+
+    def __post_init__(self) -> None:
+        if not self.criteria and not self.pairs:
+            raise UsageError("[score.judge]", "criteria", "a question by name, or pairs = true", None, "add one")
+        if sum(map(bool, (self.command, self.function, self.base))) != 1:
+            raise UsageError("[score.judge]", "judge", "one of command, function, base", None, "give one of them")
 
 
 @dataclass(frozen=True)
 class ScoreSettings:
     """Measures, more contenders, and what they need.
 
-    `pattern` is a regular expression with named groups that a well-formed reply matches as a whole. `by` is a column
-    whose values are scored apart too. `general` is a text file for "did it forget?". `max_tokens` 0 allows a
-    quarter more than the longest target of the test part, and 8 tokens.
+    `pattern` is a regular expression with named groups that a well-formed reply matches as a whole; `schema` a JSON
+    Schema file for replies in JSON; `columns` the names of a line's cells. `tolerance` is how far a number may be off,
+    as a share of it. `own` are functions of yours, `file.py:name`. `by` is a column whose values are scored apart too.
+    `general` are text files for "did it forget?". `reword` asks the adapter every prompt again, reworded. `worth` is a
+    difference worth having, by measure, or under "all". `prices` are those of a million prompt tokens and of a million
+    answer tokens, by contender, or under "all". `suspects` are how many rows of train that stay hard are listed.
+    `enough` is the share that does the job, for the word on better asking. `max_tokens` 0 allows a quarter more than
+    the longest target of the test part, and 8.
     """
 
     measures: tuple[str, ...] = ("loss", "exact", "similarity")
     contender: tuple[ContenderSettings, ...] = ()
     pattern: str = ""
+    schema: str = ""
+    columns: tuple[str, ...] = ()
+    tolerance: float = 0.0
+    own: tuple[str, ...] = ()
     by: str = ""
-    general: str = ""
+    general: str | tuple[str, ...] = ""
+    reword: tuple[str, ...] = ()
+    judge: JudgeSettings | None = None
+    worth: dict[str, float] = field(default_factory=dict)
+    prices: dict[str, tuple[float, ...]] = field(default_factory=dict)
+    suspects: int = 0
+    enough: float = 0.9
     max_tokens: int = 0
     batch: int = 32
     seed: int = 1
@@ -40,7 +95,25 @@ class ScoreSettings:
     def __post_init__(self) -> None:
         for name in self.measures:
             one_of(name, MEASURES, "[score]", "measures")
-        if not self.pattern and {"fields", "format"} & set(self.measures):
-            raise UsageError("[score]", "pattern", "a regular expression, for fields and format", None, "add a pattern")
+        for name in self.reword:
+            one_of(name, REWORDINGS, "[score]", "reword")
+        if {"fields", "format"} & set(self.measures) and not (self.pattern or self.schema or self.columns):
+            expected = "pattern, schema or columns, for fields and format"
+            raise UsageError("[score]", "form", expected, None, "say what a well-formed reply is")
+        names = [one.name for one in self.contender]
+        if len({*names, "base", "adapter"}) != len(names) + 2:
+            raise UsageError(
+                "[score.contender]", "name", "a name of its own each, not base or adapter", names, "rename"
+            )
         within(self.batch, 1, 4096, "[score]", "batch")
         within(self.max_tokens, 0, 2**16, "[score]", "max_tokens")
+        within(self.tolerance, 0, 1, "[score]", "tolerance")
+
+    @property
+    def texts(self) -> tuple[str, ...]:
+        """The files of general text."""
+        return (self.general,) if isinstance(self.general, str) and self.general else tuple(self.general)
+
+    def worth_of(self, measure: str) -> float:
+        """Return the difference of this measure that is worth having."""
+        return float(self.worth.get(measure, self.worth.get("all", 0.05)))

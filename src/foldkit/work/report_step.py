@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
+from typing import Any
 
 from foldkit.adapters import read_header
 from foldkit.curves import diagnose
@@ -33,10 +34,15 @@ def write_report(run: RunFolder, path: Path | None = None, most: int = 200) -> P
     data += [("rows in test", str(card["n_rows"]))] if card else []
     notes = [note["says"] for note in log.of("note")]
     said = [str(found) for found in diagnose(log, summary.ended)]
-    page = Page(run, summary, _asked(run, sheet), data, _findings(run, sheet), said, notes, card, rows)
+    page = Page(run, summary, _asked(run, sheet), data, _findings(run, sheet), said, notes, card, rows, *_of_card(card))
     target = path or run.report
     write_aside(target, page_html(page))
     return target
+
+
+def _of_card(card: dict[str, Any] | None) -> tuple[list[str], dict[str, Any]]:
+    """Return what a scorecard says in words, and its tables."""
+    return (card["says"], card["tables"]) if card else ([], {})
 
 
 def _findings(run: RunFolder, sheet: Sheet) -> list[str]:

@@ -3,110 +3,277 @@
 from __future__ import annotations
 
 import dataclasses
+import functools
 import json
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import Any
 
-from foldkit.adapters import load_adapter, read_header
-from foldkit.answering import Answerer, draw_shots
-from foldkit.datasets import Dataset
-from foldkit.formats import InputError, fingerprint_files, write_aside, write_jsonl
+from foldkit.adapters import put_on, read_adapter, read_header
+from foldkit.answering import Answerer, NearestShots, Shots, draw_shots, key_of
+from foldkit.datasets import Dataset, Leak
+from foldkit.formats import InputError, UsageError, fingerprint_files, fingerprint_value, near_name
 from foldkit.formats.jsonl import read_text
-from foldkit.models import chosen_compute, open_base
+from foldkit.models import Base, chosen_compute, open_base
+from foldkit.rows.near import nearest, plain
 from foldkit.rows.tables import column, rows_of
 from foldkit.runs import RunFolder
-from foldkit.scoring import Contender, Scorecard, contender_replies, make_scorecard
-from foldkit.scoring.contender import text_loss
-from foldkit.scoring.markdown import scorecard_markdown
-from foldkit.scoring.scorecard import Given
+from foldkit.scoring import (
+    MEASURES,
+    Contender,
+    ContenderSettings,
+    Form,
+    Measure,
+    Reply,
+    Scorecard,
+    contender_replies,
+    make_scorecard,
+    own_measure,
+)
+from foldkit.scoring.contender import Row, replies_from_file, reply_losses, text_losses
+from foldkit.scoring.judge import judge_measures
+from foldkit.scoring.rewording import reworded
+from foldkit.scoring.scorecard import Asked, Given
 
 from .inputs import Inputs, open_inputs
+from .judging import judged
+from .scorecard_files import write_scorecard
 from .sheet import Sheet
-from .steps import build
+from .steps import build, split
 
 OnScored = Callable[[str, int, int], None]
+# Of more rows than these nearness to train and leaks are not looked for: it would take longer than the scoring.
+_MOST_COMPARED = 20_000
 
 
-@dataclass(frozen=True)
+def score(sheet: Sheet, run: RunFolder | None, on_scored: OnScored | None = None) -> Scorecard:
+    """Score base, contenders of the sheet and the run's adapter on the test part, and write it into the run's folder.
+
+    Without a run, base and contenders are scored before there is an adapter, into `before` beside the sheet.
+    `on_scored(name, done, total)` hears of each batch of answers. Answers are kept in `answers` beside the sheet as
+    they come: a scoring that was stopped goes on, and what has not changed is not asked again. Raises InputError when
+    the run's adapter was trained on other data than the sheet gives now.
+    """
+    scoring = _Scoring(sheet, run, on_scored)
+    given, compared = judged(scoring.given(), scoring.asked, sheet, scoring.base)
+    card = make_scorecard(given, scoring.asked, sheet.score, scoring.signed | compared, scoring.measures)
+    folder = run or RunFolder(sheet.path("before"))
+    folder.path.mkdir(exist_ok=True)
+    write_scorecard(card, folder, sheet.score)
+    return card
+
+
 class _Scoring:
-    """What all contenders of one scoring share."""
+    """What all contenders of one scoring share: base, rows, limits, and where answers are kept."""
 
-    answerer: Answerer
-    rows: list[dict[str, str]]
-    max_tokens: int
-    batch: int
-    general: str
-    window: int
-    on_scored: OnScored | None
-    ranked: bool
+    def __init__(self, sheet: Sheet, run: RunFolder | None, on_scored: OnScored | None) -> None:
+        self.sheet, self.run, self.settings, self.on_scored = sheet, run, sheet.score, on_scored
+        self.inputs: Inputs = open_inputs(sheet)
+        self.dataset: Dataset = build(sheet, self.inputs)
+        self.rows = _test_rows(self.dataset, self.inputs, self.settings.by)
+        self.cells: list[Row] = [row for _, row in self.rows]
+        _check_needs(sheet, self.inputs)
+        self.measures = self._measures()
+        if run and read_header(run.adapter).data_fingerprint != self.dataset.fingerprint:
+            before = read_header(run.adapter).data_fingerprint
+            todo = "score with the sheet it was trained by"
+            raise InputError(run.adapter, "data", before, self.dataset.fingerprint, todo)
+        self.compute = chosen_compute(read_header(run.adapter).compute if run else sheet.base.compute)
+        self.base: Base = open_base(sheet.base_path(), self.compute.dtype, sheet.base.weights)
+        longest = max(example.n_learned for example in self.dataset.parts["test"])
+        self.max_tokens = self.settings.max_tokens or longest * 5 // 4 + 8
+        self.suspects: list[dict[str, Any]] = []
 
-    def given(self, contender: Contender) -> Given:
-        """Ask one contender all rows, and take its loss on the general text, which shots do not change."""
+    def given(self) -> list[Given]:
+        """Ask every contender: those of the base first, for only one adapter at a time sits on it."""
+        found: dict[str, Given] = {}
+        adapters = {one.name: self._adapter_path(one) for one in self.settings.contender if one.adapter}
+        if self.run:
+            adapters["adapter"] = self.run.adapter
+        asker = Answerer(self.base.decoder, self.inputs.side, self.inputs.template, self.inputs.markup)
+        for contender in (Contender("base", asker), *(self._with_shots(one, asker) for one in self.settings.contender)):
+            if contender:
+                found[contender.name] = self._given(contender, "")
+        for one in self.settings.contender:
+            if one.answers:
+                replies = replies_from_file(self.sheet.path(one.answers), self.rows, asker.template.target)
+                found[one.name] = Given(one.name, replies, 0.0)
+        for name, path in adapters.items():
+            loaded = read_adapter(path, self.base)
+            adapter = put_on(self.base, loaded)
+            own = Answerer.of_adapter(self.base.decoder, self.inputs.side, adapter, loaded.header)
+            contender = Contender(name, own, adapted=True)
+            found[name] = self._given(contender, fingerprint_files([path]))
+            if name == "adapter":
+                self.suspects = self._suspects(contender)
+        order = ["base", *(one.name for one in self.settings.contender), *(["adapter"] if self.run else [])]
+        return [found[name] for name in order]
+
+    @functools.cached_property
+    def asked(self) -> Asked:
+        """The rows, where they came from, and how near they are to train."""
+        pairs = [(self.inputs.template.target(row), key_of(self.inputs.template, row)) for row in self.cells]
+        train = self._train_rows
+        few = len(train) + len(self.rows) <= _MOST_COMPARED
+        prompts = [plain(key_of(self.inputs.template, row)) for row in train] if few else []
+        near = [nearest(prompt, prompts, 1)[0][1] for _, prompt in pairs] if prompts else []
+        groups = [row.get(self.sheet.split.group, "") or str(number) for number, row in self.rows]
+        return Asked(
+            self.rows,
+            [prompt for _, prompt in pairs],
+            groups,
+            near,
+            frozenset(self.inputs.template.target(row).strip() for row in train),
+            _leaks(self.sheet) if few else [],
+            self.suspects,
+            self._form(),
+        )
+
+    @property
+    def signed(self) -> dict[str, Any]:
+        """What every figure can be traced by."""
+        return {
+            "seed": self.settings.seed,
+            "by": self.settings.by,
+            "base": self.base.fingerprint,
+            "data": self.dataset.fingerprint,
+            "adapter": fingerprint_files([self.run.adapter]) if self.run else "",
+            "max_tokens": self.max_tokens,
+            "higher_is_better": {measure.name: measure.higher_is_better for measure in self.measures},
+            "settings": dataclasses.asdict(self.settings),
+        }
+
+    def _given(self, contender: Contender, adapter: str) -> Given:
+        """Ask one contender all rows, reworded ones too, and take its loss on the general texts."""
+        replies, n_prompt = self._replies(contender, self.cells, adapter, contender.name)
+        general, again = {}, []
+        if not _has_shots(contender):
+            for name in self.settings.texts:
+                text = read_text(self.sheet.path(name))
+                window = self.sheet.train.window
+                general[name] = text_losses(contender.answerer, text, window, adapted=contender.adapted)
+        if self.settings.reword and contender.adapted:
+            again = self._replies(contender, self._reworded(), adapter, f"{contender.name}, reworded")[0]
+        pieces = self._pieces(contender) if contender.adapted else []
+        return Given(contender.name, replies, n_prompt, general, again, pieces)
+
+    def _replies(self, contender: Contender, rows: Sequence[Row], adapter: str, name: str) -> tuple[list[Reply], float]:
         done = 0
 
         def progress(count: int) -> None:
             nonlocal done
             done += count
             if self.on_scored:
-                self.on_scored(contender.name, done, len(self.rows))
+                self.on_scored(name, done, len(rows))
 
-        replies, n_prompt = contender_replies(
-            contender, self.answerer, self.rows, self.max_tokens, self.batch, progress, ranked=self.ranked
+        ranked = "ranked" in self.settings.measures
+        kept_at = self._kept_at(contender, rows, adapter, ranked=ranked)
+        return contender_replies(
+            contender, rows, self.max_tokens, self.settings.batch, kept_at, progress, ranked=ranked
         )
-        loss = None
-        if self.general and not contender.shots.rows:
-            loss = text_loss(self.answerer, self.general, self.window, adapted=contender.adapted)
-        return Given(contender.name, replies, n_prompt, loss)
+
+    def _kept_at(self, contender: Contender, rows: Sequence[Row], adapter: str, *, ranked: bool) -> Path:
+        """Return the file that keeps a contender's answers: its name holds all that they depend on."""
+        answerer = contender.answerer
+        made_from = {
+            "base": self.base.fingerprint,
+            "held": [self.sheet.base.weights, self.compute.name],
+            "adapter": adapter,
+            "template": answerer.template.as_mapping(),
+            "markup": dataclasses.asdict(answerer.encoder.markup) | {"where": ""},
+            "prompts": fingerprint_value([answerer.prompt_ids(row, contender.shots) for row in rows]),
+            "replies": fingerprint_value([[answerer.template.target(row) for row in rows], ranked]),
+            "limits": [self.max_tokens, self.settings.batch],
+        }
+        folder = self.sheet.path("answers")
+        folder.mkdir(exist_ok=True)
+        return folder / f"{fingerprint_value(made_from).removeprefix('sha256:')}.jsonl"
+
+    @functools.cached_property
+    def _train_rows(self) -> list[dict[str, str]]:
+        by_number = dict(rows_of(self.inputs.table))
+        return [by_number[example.row] for example in self.dataset.parts["train"]]
+
+    def _with_shots(self, one: ContenderSettings, asker: Answerer) -> Contender | None:
+        if not one.shots:
+            return None
+        if not one.nearest:
+            return Contender(one.name, asker, shots=draw_shots(self._train_rows, one.shots, one.seed))
+        template = asker.template
+        prompts = [plain(key_of(template, row)) for row in self._train_rows]
+        chosen: dict[str, Shots] = {}
+        for row in self.cells:
+            close = nearest(key_of(template, row), prompts, one.shots + 20)
+            fit = [place for place, alike in close if alike < self.sheet.split.near][: one.shots]
+            chosen[key_of(template, row)] = Shots(tuple(self._train_rows[place] for place in reversed(fit)))
+        return Contender(one.name, asker, shots=NearestShots(chosen))
+
+    def _adapter_path(self, one: ContenderSettings) -> Path:
+        """Return the adapter of a run of this sheet, or a file."""
+        own, file = RunFolder(self.sheet.path("runs") / one.adapter).adapter, self.sheet.path(one.adapter)
+        if own.is_file() or not file.is_file():
+            if not own.is_file():
+                known = [path.name for path in self.sheet.path("runs").glob("*")]
+                todo = near_name(one.adapter, known) if known else "train one first"
+                where = f"[score.contender] {one.name}"
+                raise UsageError(where, "adapter", "a run of this sheet or an adapter file", one.adapter, todo)
+            return own
+        return file
+
+    def _reworded(self) -> list[Row]:
+        template = self.inputs.template
+        if any(pattern.each for pattern in template.turn):
+            todo = "leave reword out"
+            raise InputError("[score]", "reword", "a template whose prompt has slots of text", template.name, todo)
+        kept = {slot for pattern in template.turn if pattern.learned for slot in pattern.slots}
+        slots = set(template.prompt_slots()) - kept
+        return list(reworded(self.cells, slots, self.settings.reword, self.settings.seed))
+
+    def _pieces(self, contender: Contender) -> list[list[str]]:
+        """Return the tokens of each row's target as text."""
+        answerer, found = contender.answerer, []
+        for row in self.cells:
+            ids, own = answerer.with_reply(row, answerer.template.target(row))
+            found.append([answerer.encoder.tokenizer.decode([i]) for i, flag in zip(ids, own, strict=True) if flag])
+        return found
+
+    def _suspects(self, contender: Contender) -> list[dict[str, Any]]:
+        """Return the rows of train whose replies the adapter still finds the hardest, a token."""
+        if not self.settings.suspects:
+            return []
+        examples, rows = self.dataset.parts["train"], self._train_rows
+        losses: list[float] = []
+        template, batch = contender.answerer.template, self.settings.batch
+        with contender.answerer.switched(contender.adapted):
+            for start in range(0, len(rows), batch):
+                found, _ = reply_losses(contender, rows[start : start + batch], template.target)
+                losses += [sum(values) / len(values) for values in found]
+        worst = sorted(range(len(rows)), key=lambda index: -losses[index])[: self.settings.suspects]
+        return [
+            {"row": examples[index].row, "loss": losses[index], "reply": template.target(rows[index])}
+            for index in worst
+        ]
+
+    def _form(self) -> Form:
+        settings = self.settings
+        schema = json.loads(read_text(self.sheet.path(settings.schema))) if settings.schema else None
+        return Form(settings.pattern, schema, settings.columns, settings.tolerance)
+
+    def _measures(self) -> list[Measure]:
+        judge = self.settings.judge
+        own = [own_measure(named, self.sheet.folder) for named in self.settings.own]
+        return [*(MEASURES[name] for name in self.settings.measures), *own, *(judge_measures(judge) if judge else [])]
 
 
-def score(sheet: Sheet, run: RunFolder, on_scored: OnScored | None = None) -> Scorecard:
-    """Score base, contenders of the sheet and the run's adapter on the test part, and write it into the run folder.
+def _has_shots(contender: Contender) -> bool:
+    return isinstance(contender.shots, NearestShots) or bool(getattr(contender.shots, "rows", ()))
 
-    `on_scored(name, done, total)` hears of each batch of answers. Raises InputError when the run's adapter was
-    trained on other data than the sheet gives now.
-    """
-    inputs, settings = open_inputs(sheet), sheet.score
-    dataset = build(sheet, inputs)
-    rows = _test_rows(dataset, inputs, settings.by)
-    compute = chosen_compute(read_header(run.adapter).compute)
-    base = open_base(sheet.base_path(), compute.dtype, sheet.base.weights)
-    adapter, header = load_adapter(run.adapter, base)
-    if header.data_fingerprint != dataset.fingerprint:
-        todo = "score with the sheet it was trained by"
-        raise InputError(run.adapter, "data", header.data_fingerprint, dataset.fingerprint, todo)
-    if "ranked" in settings.measures and not inputs.template.rejected_slots():
+
+def _check_needs(sheet: Sheet, inputs: Inputs) -> None:
+    if "ranked" in sheet.score.measures and not inputs.template.rejected_slots():
         todo = "give the last learned turn a `rejected` text, or leave ranked out"
-        raise InputError(
-            "[score]", "measures", "a template with a rejected reply, for ranked", inputs.template.name, todo
-        )
-    longest = max(example.n_learned for example in dataset.parts["test"])
-    max_tokens = settings.max_tokens or longest * 5 // 4 + 8
-    general = read_text(sheet.path(settings.general)) if settings.general else ""
-    answerer = Answerer.of_adapter(base.decoder, inputs.side, adapter, header)
-    scoring = _Scoring(
-        answerer,
-        [row for _, row in rows],
-        max_tokens,
-        settings.batch,
-        general,
-        sheet.train.window,
-        on_scored,
-        "ranked" in settings.measures,
-    )
-    given = [scoring.given(contender) for contender in _contenders(sheet, dataset, inputs)]
-    signed = {
-        "seed": settings.seed,
-        "by": settings.by,
-        "base": header.base_fingerprint,
-        "data": header.data_fingerprint,
-        "adapter": fingerprint_files([run.adapter]),
-        "max_tokens": max_tokens,
-        "settings": dataclasses.asdict(settings),
-    }
-    groups = [row.get(sheet.split.group, "") or str(number) for number, row in rows]
-    card = make_scorecard(given, rows, groups, settings, signed)
-    _write(card, run, [_shown_prompt(inputs, row) for _, row in rows])
-    return card
+        expected = "a template with a rejected reply, for ranked"
+        raise InputError("[score]", "measures", expected, inputs.template.name, todo)
 
 
 def _test_rows(dataset: Dataset, inputs: Inputs, by: str) -> list[tuple[int, dict[str, str]]]:
@@ -119,18 +286,9 @@ def _test_rows(dataset: Dataset, inputs: Inputs, by: str) -> list[tuple[int, dic
     return rows
 
 
-def _contenders(sheet: Sheet, dataset: Dataset, inputs: Inputs) -> list[Contender]:
-    by_number = dict(rows_of(inputs.table))
-    train_rows = [by_number[example.row] for example in dataset.parts["train"]]
-    with_shots = [Contender(c.name, shots=draw_shots(train_rows, c.shots, c.seed)) for c in sheet.score.contender]
-    return [Contender("base"), *with_shots, Contender("adapter", adapted=True)]
+def _leaks(sheet: Sheet) -> list[str]:
+    def told(leak: Leak) -> str:
+        what = {"text": "has the texts of", "prompt": "has the prompt of", "near copy": "is a near copy of"}[leak.what]
+        return f"row {leak.row} {what} row {leak.train_row} in train"
 
-
-def _shown_prompt(inputs: Inputs, row: Mapping[str, str]) -> str:
-    return "\n\n".join(turn.text for turn in inputs.template.prompt_turns(row))
-
-
-def _write(card: Scorecard, run: RunFolder, prompts: list[str]) -> None:
-    write_aside(run.scorecard, json.dumps(card.as_mapping(), indent=2, ensure_ascii=False) + "\n")
-    write_aside(run.scorecard.with_suffix(".md"), scorecard_markdown(card, prompts))
-    write_jsonl(run.rows, card.rows)
+    return [told(leak) for leak in split(sheet).leaks if leak.part == "test"]

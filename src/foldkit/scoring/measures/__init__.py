@@ -1,12 +1,32 @@
-"""The registry of measures, one file each."""
+"""The registry of measures, one file for each kind."""
 
-from .exact import EXACT
-from .fields import FIELDS, FORMAT, field_matches
-from .loss import LOSS
-from .measure import Measure, Reply
+from .exact import EXACT, NORMALISED
+from .fields import FIELDS, FORMAT, field_matches, parse
+from .labels import F1, LABEL, label_pair
+from .loss import BITS, LOSS, PERPLEXITY, TOKENS
+from .manner import ENDED, LENGTH, REFUSES, REPEATS
+from .measure import Form, Measure, Reply
+from .numbers import NUMBERS
+from .own import load_function, own_measure
 from .ranked import RANKED
-from .similarity import SIMILARITY
+from .similarity import CHARACTERS, SIMILARITY, WORDS
 
-MEASURES: dict[str, Measure] = {measure.name: measure for measure in (LOSS, EXACT, FIELDS, FORMAT, SIMILARITY, RANKED)}
+_ALL = (
+    *(LOSS, PERPLEXITY, BITS, TOKENS),
+    *(EXACT, NORMALISED, FIELDS, FORMAT, LABEL, F1, NUMBERS),
+    *(SIMILARITY, CHARACTERS, WORDS),
+    *(LENGTH, ENDED, REPEATS, REFUSES, RANKED),
+)
+MEASURES: dict[str, Measure] = {measure.name: measure for measure in _ALL}
 
-__all__ = ["MEASURES", "Measure", "Reply", "field_matches"]
+__all__ = [
+    "MEASURES",
+    "Form",
+    "Measure",
+    "Reply",
+    "field_matches",
+    "label_pair",
+    "load_function",
+    "own_measure",
+    "parse",
+]

@@ -1,32 +1,62 @@
-"""The contract of a measure."""
+"""The contract of a measure, and what a row gives it."""
 
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+INFINITY = math.inf
+
+
+@dataclass(frozen=True)
+class Form:
+    """What a reply's form is said to be: `pattern` (named groups), JSON `schema`, `columns` of a line; else nothing.
+
+    `tolerance` is how far a number may be off, as a share of it.
+    """
+
+    pattern: str = ""
+    schema: Mapping[str, Any] | None = None
+    columns: tuple[str, ...] = ()
+    tolerance: float = 0.0
 
 
 @dataclass(frozen=True)
 class Reply:
-    """What one row gives a measure: target, answer, the target's summed loss in nats and its count of tokens.
+    """What one row gives a measure: target, answer, the losses of the target's tokens (nats), end marker included.
 
-    `rejected_loss_sum` and `n_rejected` are those of a worse reply, where the row has one.
+    `hits` says of each of those tokens whether it was the likeliest; `rejected` are the losses of a worse reply,
+    `ended` that the answer ended by itself. An answer made elsewhere has no losses. `row` has the row's cells, `grades`
+    those of a judge by criterion, None where none could be read.
     """
 
     target: str
     answer: str
-    loss_sum: float
-    n_tokens: int
-    rejected_loss_sum: float = 0.0
-    n_rejected: int = 0
+    losses: Sequence[float] = ()
+    hits: Sequence[bool] = ()
+    rejected: Sequence[float] = ()
+    n_tokens: int = 0
+    ended: bool = True
+    row: Mapping[str, str] = field(default_factory=dict)
+    grades: Mapping[str, float | None] = field(default_factory=dict)
+
+
+def mean(figures: np.ndarray, weights: np.ndarray, counts: np.ndarray) -> np.ndarray:
+    """Return the weighted mean in each resample; `counts` (resamples, rows) says how often a row is in it."""
+    return np.asarray((counts @ (figures * weights)) / (counts @ weights))
 
 
 @dataclass(frozen=True)
 class Measure:
     """One way of scoring: a figure and a weight for each row; the whole is the weighted mean of the figures.
 
-    `figure(reply, pattern)` returns the row's figure in [low, high].
+    `figure(reply, form)` returns the row's figure in [low, high]. `after` turns the mean into what is shown. Where a
+    whole is no mean of rows, `whole(replies, form, counts)` returns it for each resample. `needs` says what of a reply
+    must be there: "losses", "hits", "rejected", "grades", or "" for the answer alone.
     """
 
     name: str
@@ -34,8 +64,12 @@ class Measure:
     low: float
     high: float
     higher_is_better: bool
-    figure: Callable[[Reply, str], float]
+    figure: Callable[[Reply, Form], float]
     weight: Callable[[Reply], float] = lambda reply: 1.0
+    after: Callable[[float], float] = lambda value: value
+    whole: Callable[[Sequence[Reply], Form, np.ndarray], np.ndarray] | None = None
+    needs: str = ""
 
-
-INFINITY = math.inf
+    def fits(self, replies: Sequence[Reply]) -> bool:
+        """Whether all replies have what this needs."""
+        return not self.needs or all(getattr(reply, self.needs) for reply in replies)

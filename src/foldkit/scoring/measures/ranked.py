@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from .measure import Measure, Reply
+from .measure import Form, Measure, Reply
 
 
-def figure(reply: Reply, pattern: str) -> float:
+def figure(reply: Reply, form: Form) -> float:
     """Return 1 where the target has less loss a token than the rejected reply; raises ValueError without one."""
-    if not reply.n_rejected:
+    if not reply.rejected:
         raise ValueError("a row without a rejected reply")
-    return float(reply.loss_sum / reply.n_tokens < reply.rejected_loss_sum / reply.n_rejected)
+    return float(sum(reply.losses) / len(reply.losses) < sum(reply.rejected) / len(reply.rejected))
 
 
-RANKED = Measure("ranked", "share of pairs whose chosen reply is likelier, a token", 0, 1, True, figure)
+RANKED = Measure(
+    "ranked", "share of pairs whose chosen reply is likelier, a token", 0, 1, True, figure, needs="rejected"
+)

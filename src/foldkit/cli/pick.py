@@ -1,0 +1,81 @@
+"""`foldkit score --pick`: the better of two answers, blind."""
+
+from __future__ import annotations
+
+import json
+from typing import TYPE_CHECKING
+
+import click
+
+from .common import out
+
+if TYPE_CHECKING:
+    from foldkit.runs import RunFolder
+    from foldkit.scoring.picking import BlindPair
+    from foldkit.work import Sheet
+
+_KEYS = {"1": "left", "2": "right", "0": "same", "q": "quit"}
+_FIRST, _SECOND = "base", "adapter"
+
+
+def pick_by_hand(sheet: Sheet, run: RunFolder) -> None:
+    """Show pairs one after the other, keep each pick, and tell the win share at the end or at a stop."""
+    from foldkit.formats import InputError, read_jsonl, write_jsonl
+    from foldkit.scoring.picking import blind_pairs, keep_pick, preference_rows, read_picks
+
+    if not run.rows.exists():
+        raise InputError(
+            run.rows, "scored rows", "the answers of a scoring", None, f"foldkit score --run {run.path.name}"
+        )
+    pairs = blind_pairs(read_jsonl(run.rows), _FIRST, _SECOND, sheet.score.seed)
+    picks = read_picks(run.picks, pairs)
+    todo = [pair for pair in pairs if pair.row not in picks]
+    for number, pair in enumerate(todo, len(pairs) - len(todo) + 1):
+        _show(pair, f"{number} of {len(pairs)}")
+        pick = ""
+        while not pick:
+            pick = _KEYS.get(click.getchar(), "")
+        if pick == "quit":
+            break
+        picks[pair.row] = pick
+        keep_pick(run.picks, pair, pick)
+    found = preference_rows(pairs, picks)
+    write_jsonl(run.path / "picked_pairs.jsonl", found)
+    _tell(run, pairs, picks, len(found))
+
+
+def _show(pair: BlindPair, place: str) -> None:
+    console = out()
+    console.print(f"\n[bold]pair {place}[/bold]")
+    console.print(pair.prompt, markup=False)
+    console.print("\n[bold]1[/bold]")
+    console.print(pair.left or "(nothing)", markup=False)
+    console.print("\n[bold]2[/bold]")
+    console.print(pair.right or "(nothing)", markup=False)
+    console.print("\nwhich is the better one?  1  2  0 neither  q stop", markup=False)
+
+
+def _tell(run: RunFolder, pairs: list[BlindPair], picks: dict[int, str], n_rows: int) -> None:
+    from foldkit.formats.jsonl import read_text
+    from foldkit.scoring.picking import agreement, win_share
+
+    console, found = out(), win_share(pairs, picks, _SECOND)
+    ends = (
+        f", {found.share.value:.2f} ({found.share.low:.2f}–{found.share.high:.2f}) of those decided"
+        if found.share
+        else ""
+    )
+    said = f"{_SECOND} won {found.wins}, lost {found.losses}, {found.ties} alike{ends}"
+    console.print(f"\n{len(picks)} of {len(pairs)} pairs picked: {said}", soft_wrap=True, markup=False)
+    judge = json.loads(read_text(run.scorecard))["signed"].get("judge", {}).get("pairs", {}).get(_SECOND)
+    if judge:
+        words = dict(zip(judge["rows"], judge["words"], strict=True))
+        same, both = agreement(pairs, picks, words, _SECOND)
+        console.print(f"the judge said the same in {same} of {both} pairs that both decided", soft_wrap=True)
+    if n_rows:
+        console.print(
+            f"{n_rows} preference rows in {run.path / 'picked_pairs.jsonl'}; they are rows of test: "
+            "once trained on, they can't test any more",
+            soft_wrap=True,
+            markup=False,
+        )

@@ -1,0 +1,54 @@
+"""A picture of a scorecard: each measure's figures with their intervals, contenders below one another."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from .scorecard import Scorecard
+
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
+
+# Okabe and Ito 2008, with a shape each for grey paper.
+_COLORS = ("#0072B2", "#D55E00", "#009E73", "#CC79A7", "#E69F00", "#56B4E9", "#000000")
+_MARKS = "os^DvPX"
+
+
+def draw_scorecard(card: Scorecard) -> Figure:
+    """Return a figure of 1280 x 800 points: a panel for each measure."""
+    from matplotlib.figure import Figure
+
+    names = list(dict.fromkeys(name for score in card.contenders for name in score.measures))
+    n_columns = 1 if len(names) < 3 else 2 if len(names) < 9 else 3
+    n_lines = -(-len(names) // n_columns)
+    figure = Figure(figsize=(12.8, 8), dpi=100, layout="constrained")
+    panels = figure.subplots(n_lines, n_columns, squeeze=False).ravel().tolist()
+    labels = [score.name for score in card.contenders]
+    better = card.signed.get("higher_is_better", {})
+    for panel, name in zip(panels, names, strict=False):
+        for place, score in enumerate(card.contenders):
+            if name not in score.measures:
+                continue
+            one, color = score.measures[name], _COLORS[place % len(_COLORS)]
+            panel.plot([one.low, one.high], [place, place], color=color, linewidth=3, alpha=0.5, solid_capstyle="butt")
+            panel.plot([one.value], [place], _MARKS[place % len(_MARKS)], color=color, markersize=8)
+            panel.annotate(
+                f"{one.value:.3f}", (one.value, place), xytext=(0, 7), textcoords="offset points", ha="center"
+            )
+        panel.set_title(f"{name}, {'more' if better.get(name, True) else 'less'} is better", fontsize=11, loc="left")
+        panel.set_yticks(range(len(labels)), labels)
+        panel.set_ylim(len(labels) - 0.5, -0.7)
+        panel.set_xlim(left=min(0, panel.get_xlim()[0]))
+        panel.grid(visible=True, axis="x", color="#dddddd", linewidth=0.8)
+        panel.set_axisbelow(True)
+        panel.spines[["top", "right"]].set_visible(False)
+    for panel in panels[len(names) :]:
+        panel.set_visible(False)
+    figure.suptitle(f"{card.n_rows} test rows, 95% intervals", fontsize=12)
+    return figure
+
+
+def save_scorecard(card: Scorecard, path: Path) -> None:
+    """Draw a scorecard into a picture file; the ending of its name says of which kind."""
+    draw_scorecard(card).savefig(path)

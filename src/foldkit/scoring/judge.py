@@ -1,0 +1,189 @@
+"""A judge: criteria graded, or the better of two answers named, by a command, a function or a base.
+
+Whoever grades is given items and returns a text for each; what cannot be read as a grade is counted and never guessed.
+"""
+
+from __future__ import annotations
+
+import dataclasses
+import json
+import re
+import subprocess
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from foldkit.formats import FoldKitError, InputError
+
+from .measures import Form, Measure, Reply, load_function
+from .settings import JudgeSettings
+
+Item = dict[str, Any]
+Grader = Callable[[Sequence[Item]], list[str]]
+MOST = 5
+
+
+@dataclass(frozen=True)
+class Preferences:
+    """What a judge said of pairs asked in both orders: shares of rows, and how many answers could not be read."""
+
+    wins: int
+    losses: int
+    ties: int
+    disagreed: int
+    unreadable: int
+
+
+def grade(
+    replies: Sequence[Reply], prompts: Sequence[str], settings: JudgeSettings, grader: Grader
+) -> tuple[list[Reply], int]:
+    """Return the replies with their grades, and how many grades could not be read.
+
+    A criterion's grade is 1 to 5 taken to 0 to 1, or 1 for pass and 0 for fail.
+    """
+    items = [
+        {"id": f"{index}:{name}", "task": "grade", "criterion": name, "question": asked, "scale": _scale(settings)}
+        | {"prompt": prompt, "target": reply.target, "answer": reply.answer}
+        for index, (reply, prompt) in enumerate(zip(replies, prompts, strict=True))
+        for name, asked in settings.criteria.items()
+    ]
+    grades = [read_grade(text, passes=settings.passes) for text in _said(grader, items)]
+    n, found = len(settings.criteria), []
+    for index, reply in enumerate(replies):
+        own = grades[index * n : (index + 1) * n]
+        found.append(dataclasses.replace(reply, grades=dict(zip(settings.criteria, own, strict=True))))
+    return found, sum(value is None for value in grades)
+
+
+def compare(
+    first: Sequence[Reply], second: Sequence[Reply], prompts: Sequence[str], grader: Grader
+) -> tuple[Preferences, list[str]]:
+    """Ask which of two answers is the better one, in both orders; return the counts, and a word for each row.
+
+    A win or a loss is one of `second`; where the two orders disagree it is neither, and counted.
+    """
+    items = [
+        {"id": f"{index}:{turn}", "task": "compare", "prompt": prompt, "target": a.target}
+        | {"first": (a, b)[turn].answer, "second": (b, a)[turn].answer}
+        for index, (a, b, prompt) in enumerate(zip(first, second, prompts, strict=True))
+        for turn in (0, 1)
+    ]
+    picks = [read_pick(text) for text in _said(grader, items)]
+    words = [_agreed(picks[index], picks[index + 1]) for index in range(0, len(picks), 2)]
+    counts = [words.count(word) for word in ("win", "loss", "tie", "disagreed", "unreadable")]
+    return Preferences(*counts), words
+
+
+def estimated_tokens(replies: Sequence[Reply], prompts: Sequence[str], settings: JudgeSettings) -> int:
+    """Return about how many tokens a judge will be given for one contender, at four characters each."""
+    sizes = [len(p) + len(r.target) + len(r.answer) for r, p in zip(replies, prompts, strict=True)]
+    asked = sum(map(len, settings.criteria.values()))
+    pairs = sum(2 * (size + len(r.answer)) for size, r in zip(sizes, replies, strict=True)) if settings.pairs else 0
+    return (sum(sizes) * len(settings.criteria) + asked * len(replies) + pairs) // 4
+
+
+def read_grade(text: str, *, passes: bool) -> float | None:
+    """Return the grade that a text gives, from 0 to 1, None where it gives none or more than one."""
+    if passes:
+        said = set(re.findall(r"\b(pass|fail)\b", text.casefold()))
+        return float(said == {"pass"}) if len(said) == 1 else None
+    found = set(
+        re.findall(r"(?<![\d.])[1-5](?![\d.]*\d)(?!\s*(?:/|out of)\s*[0-46-9])", re.sub(r"/\s*5|out of 5", "", text))
+    )
+    return (float(found.pop()) - 1) / (MOST - 1) if len(found) == 1 else None
+
+
+def read_pick(text: str) -> str:
+    """Return "first", "second" or "same" as a text says, "" where it says none or more than one."""
+    said = set(re.findall(r"\b(first|second|same)\b", text.casefold()))
+    return said.pop() if len(said) == 1 else ""
+
+
+def judge_measures(settings: JudgeSettings) -> list[Measure]:
+    """Return a measure for each criterion: the mean grade of the answers whose grade could be read."""
+    return [_measure(name) for name in settings.criteria]
+
+
+def command_grader(command: str, folder: Path) -> Grader:
+    """Return a grader that gives a program items as JSON lines and reads `id` and `grade` back, in any order.
+
+    The program runs in `folder`. Raises FoldKitError when it fails.
+    """
+
+    def run(items: Sequence[Item]) -> list[str]:
+        given = "".join(json.dumps(item, ensure_ascii=False) + "\n" for item in items)
+        done = subprocess.run(
+            command, shell=True, cwd=folder, input=given, capture_output=True, text=True, encoding="utf-8", check=False
+        )
+        if done.returncode:
+            told = done.stderr.strip().splitlines()[-1:] or ["nothing on standard error"]
+            raise FoldKitError(f"[score.judge] command: {command!r} ended with code {done.returncode}: {told[0]}")
+        said: dict[str, str] = {}
+        for line in done.stdout.splitlines():
+            try:
+                value = json.loads(line)
+                said[str(value["id"])] = str(value["grade"])
+            except (ValueError, KeyError, TypeError):
+                continue
+        return [said.get(item["id"], "") for item in items]
+
+    return run
+
+
+def function_grader(named: str, folder: Path) -> Grader:
+    """Return a grader that calls `file.py:name` with each item; what it returns is read as text."""
+    function = load_function(named, folder, "[score.judge]")
+
+    def run(items: Sequence[Item]) -> list[str]:
+        try:
+            return [str(function(item)) for item in items]
+        except Exception as error:
+            told = f"{type(error).__name__}: {error}"
+            raise InputError(f"[score.judge] {named}", "function", "a grade", told, "mend it") from error
+
+    return run
+
+
+def question_text(item: Item) -> str:
+    """Return an item as a question in words, for a base that grades."""
+    if item["task"] == "compare":
+        return (
+            f"A question was answered twice.\n\nQuestion:\n{item['prompt']}\n\nFirst answer:\n{item['first']}\n\n"
+            f"Second answer:\n{item['second']}\n\nWhich answer is the better one? Say first, second or same."
+        )
+    return (
+        f"Question:\n{item['prompt']}\n\nA right answer:\n{item['target']}\n\n"
+        f"The answer to grade:\n{item['answer']}\n\n{item['question']} Say {item['scale']}."
+    )
+
+
+def _said(grader: Grader, items: Sequence[Item]) -> list[str]:
+    texts = grader(items)
+    if len(texts) != len(items):
+        raise FoldKitError(f"the judge gave {len(texts)} grades to {len(items)} items")
+    return texts
+
+
+def _scale(settings: JudgeSettings) -> str:
+    return "pass or fail" if settings.passes else f"a number from 1 to {MOST}"
+
+
+def _agreed(straight: str, turned: str) -> str:
+    """Return what both orders say together; in the turned one the first answer is the second one."""
+    if not straight or not turned:
+        return "unreadable"
+    back = {"first": "second", "second": "first", "same": "same"}[turned]
+    if straight != back:
+        return "disagreed"
+    return {"first": "loss", "second": "win", "same": "tie"}[straight]
+
+
+def _measure(name: str) -> Measure:
+    def figure(reply: Reply, form: Form) -> float:
+        return reply.grades[name] or 0.0
+
+    def weight(reply: Reply) -> float:
+        return float(reply.grades.get(name) is not None)
+
+    return Measure(f"judge {name}", f"mean grade for {name}, from 0 to 1", 0, 1, True, figure, weight, needs="grades")

@@ -1,0 +1,132 @@
+"""What a scorecard means, in words; every claim has its figures."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from .scorecard import FEW_ROWS, ContenderScore, Difference, Scorecard
+
+# Measures of the target's tokens, not of the answer.
+_OF_TARGET = ("loss", "perplexity", "bits", "tokens")
+# A measure falls when prompts are reworded by so much of itself before it is spoken of.
+_HANGS = 0.1
+
+
+def verdict_lines(card: Scorecard) -> list[str]:
+    """Say for each contender what its differences from the base mean."""
+    return [line for score in card.contenders[1:] for line in [_verdict(card, score)] if line]
+
+
+def warning_lines(card: Scorecard) -> list[str]:
+    """Say what makes the figures worth less, or what the adapter may have got at a price: leaks, copies, forgetting."""
+    last, found = card.contenders[-1], []
+    if card.leaks:
+        found.append(f"{len(card.leaks)} of {card.n_rows} test rows stand in train too: {'; '.join(card.leaks[:3])}.")
+    few = [value for value, count in card.by_counts.items() if count < FEW_ROWS]
+    if few:
+        found.append(f"Under {FEW_ROWS} rows, which says little: {card.signed['by']} {', '.join(few)}.")
+    if last.copied:
+        found.append(f"{last.copied:.1%} of {last.name}'s answers are a reply of train to the letter.")
+    found += [_forgot(score, text, one) for score in card.contenders for text, one in _differences(score)]
+    found += [line for score in card.contenders for line in [_hangs(score)] if line]
+    return found
+
+
+def asking_lines(card: Scorecard, enough: float) -> list[str]:
+    """Say whether asking better already does the job, and what an adapter would save in tokens."""
+    base = card.contenders[0]
+    measure = next((name for name, one in base.measures.items() if name in ("exact", "label", "fields")), "")
+    shots = [score for score in card.contenders[1:] if score.prompt_tokens > base.prompt_tokens]
+    if not measure or not shots:
+        return []
+    best = max(shots, key=lambda score: score.measures[measure].value)
+    figure = best.measures[measure]
+    does = figure.low >= enough
+    said = f"{measure} {figure.value:.3f} ({figure.low:.3f}–{figure.high:.3f}), {enough:g} would do"
+    word = "already does" if does else "does not do" if figure.high < enough else "may do"
+    saved = best.prompt_tokens - base.prompt_tokens
+    return [
+        f"Asking better {word} the job: {best.name} reaches {said}.",
+        f"An adapter that does as well saves {saved:.0f} of {best.prompt_tokens:.0f} prompt tokens a question "
+        f"({saved / best.prompt_tokens:.0%}).",
+    ]
+
+
+def judge_lines(card: Scorecard) -> list[str]:
+    """Say what a judge could not read, and how pairs went."""
+    judge = card.signed.get("judge")
+    if not judge:
+        return []
+    lost = {name: count for name, count in judge["unreadable"].items() if count}
+    found = [f"The judge was given about {judge['tokens']:,} tokens."]
+    found += [f"{count} grades of {name} could not be read and are left out." for name, count in lost.items()]
+    for name, pairs in judge["pairs"].items():
+        found.append(
+            f"Judged against base, {name} won {pairs['wins']}, lost {pairs['losses']}, tied {pairs['ties']}; in "
+            f"{pairs['disagreed']} the two orders disagreed, {pairs['unreadable']} could not be read."
+        )
+    return found
+
+
+def failures(card: Scorecard, most: int = 5) -> dict[str, list[int]]:
+    """Return places of the last contender's worst rows, and of its biggest wins and losses against the base.
+
+    By its first measure of answers, the loss of the target where that is alike.
+    """
+    last, base = card.contenders[-1].name, card.contenders[0].name
+    measures = list(card.contenders[-1].measures)
+    main = next((name for name in measures if name not in _OF_TARGET), measures[0])
+    loss = "loss" if "loss" in measures else main
+    own = [row["contenders"][last] for row in card.rows]
+    before = [row["contenders"][base] for row in card.rows]
+    better = 1 if card.signed.get("higher_is_better", {}).get(main, True) else -1
+    places = range(len(own))
+    worst = sorted(places, key=lambda i: (better * own[i][main], -own[i].get(loss, 0.0)))
+    found = {"worst": worst[:most]}
+    if last != base and main in before[0]:
+        gains = [better * (a[main] - b[main]) for a, b in zip(own, before, strict=True)]
+        ordered = sorted(places, key=lambda i: gains[i])
+        found["losses"] = [i for i in ordered if gains[i] < 0][:most]
+        found["wins"] = [i for i in reversed(ordered) if gains[i] > 0][:most]
+    return found
+
+
+def _verdict(card: Scorecard, score: ContenderScore) -> str:
+    base = card.contenders[0].name
+    words: dict[str, list[str]] = {}
+    for name, difference in score.differences.items():
+        words.setdefault(difference.word, []).append(_told(name, difference))
+    said = [f"{word} than {base}: {', '.join(words[word])}" for word in ("better", "worse") if word in words]
+    if "cannot tell" in words:
+        said.append(f"these rows cannot tell: {', '.join(words['cannot tell'])}")
+    return f"{score.name} is {'; '.join(said)}." if said else ""
+
+
+def _told(name: str, difference: Difference) -> str:
+    value, worth = difference.interval.value, difference.worth
+    said = f"{name} {'+' if value >= 0 else ''}{value:.3f}"
+    if not worth or difference.word != "cannot tell":
+        return said
+    if -worth < difference.interval.low and difference.interval.high < worth:
+        return f"{said} (less than {worth:g} apart)"
+    return f"{said} (about {difference.rows_needed:,} rows would tell {worth:g})" if difference.rows_needed else said
+
+
+def _differences(score: ContenderScore) -> Sequence[tuple[str, Difference]]:
+    return [(text, one) for text, one in score.general.items() if isinstance(one, Difference)]
+
+
+def _forgot(score: ContenderScore, text: str, one: Difference) -> str:
+    name, interval = text.removesuffix(", difference"), one.interval
+    word = {"forgot": "forgot", "better": "got better at", "cannot tell": "shows no change on"}[one.word]
+    ends = f"({interval.low:+.3f} to {interval.high:+.3f})"
+    return f"{score.name} {word} general text: loss a token {interval.value:+.3f} {ends} on {name}."
+
+
+def _hangs(score: ContenderScore) -> str:
+    for name in ("exact", "label", "fields", "similarity"):
+        if name in score.reworded and score.measures[name].value:
+            before, after = score.measures[name].value, score.reworded[name]
+            word = "falls" if after < before * (1 - _HANGS) else "stays"
+            return f"With prompts reworded, {score.name}'s {name} {word}: {before:.3f}, then {after:.3f}."
+    return ""

@@ -1,0 +1,21 @@
+"""What a scoring leaves in a folder: JSON, Markdown, the rows, a picture."""
+
+from __future__ import annotations
+
+import json
+
+from foldkit.formats import write_aside, write_jsonl
+from foldkit.runs import RunFolder
+from foldkit.scoring import Scorecard, ScoreSettings
+from foldkit.scoring.drawing import save_scorecard
+from foldkit.scoring.markdown import all_lines, scorecard_markdown, tables
+
+
+def write_scorecard(card: Scorecard, folder: RunFolder, settings: ScoreSettings) -> None:
+    """Write the scorecard as JSON and Markdown, its rows as JSON lines and CSV, and its picture."""
+    said = {"says": all_lines(card, settings.enough), "tables": tables(card)}
+    write_aside(folder.scorecard, json.dumps(card.as_mapping() | said, indent=2, ensure_ascii=False) + "\n")
+    write_aside(folder.scorecard.with_suffix(".md"), scorecard_markdown(card, settings.enough))
+    write_jsonl(folder.rows, card.rows)
+    card.row_table().to_csv(folder.rows.with_suffix(".csv"), index=False)
+    save_scorecard(card, folder.scorecard.with_suffix(".png"))
