@@ -67,9 +67,11 @@ def test_the_demo_goes_the_whole_way(tmp_path: Path) -> None:
         "checkpoints",
         "curve.png",
         "log.jsonl",
+        "rows.csv",
         "rows.jsonl",
         "scorecard.json",
         "scorecard.md",
+        "scorecard.png",
         "sheet.json",
     } == {path.name for path in run.iterdir()}
 
@@ -260,7 +262,7 @@ def test_ctrl_c_in_an_answer_keeps_what_came(work_folder: Path) -> None:
         (["trian"], 2, "did you mean 'train'"),
         (["train", "--set", "train.epoch=1"], 2, "did you mean 'epochs'"),
         (["train", "--sheet", "none.toml"], 1, "none.toml: file: expected an existing file"),
-        (["score"], 1, "train first"),
+        (["watch"], 1, "train first"),
         (["score", "--run", "x"], 2, "a run of this sheet"),
         (["ask", "--slot", "x"], 2, "expected name=value"),
         (["look", "--row", "99"], 2, "1 to 40"),

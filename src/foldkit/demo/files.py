@@ -10,7 +10,7 @@ PELLAM = DATA / "pellam"
 NAMES = ("notes.csv", "general.txt", "bulletin.toml", "fold.toml")
 PREFERENCES = ("picks.jsonl", "general.txt", "picks.toml")
 # Other kinds of rows of the same world, to try things on.
-SAMPLES = ("radio.csv", "talks.jsonl", "picks.jsonl")
+SAMPLES = ("radio.csv", "talks.jsonl", "picks.jsonl", "judge.py")
 
 
 def copy_demo(folder: Path, *, preferences: bool = False) -> Path:

@@ -49,7 +49,7 @@ class Resamples:
 
     def interval(self, values: np.ndarray) -> Interval:
         """Return the interval of a figure given for the rows as they are, then for each resample."""
-        low, high = np.quantile(values[1:], [(1 - LEVEL) / 2, (1 + LEVEL) / 2])
+        low, high = np.nanquantile(values[1:], [(1 - LEVEL) / 2, (1 + LEVEL) / 2])
         return Interval(float(values[0]), float(low), float(high))
 
     def by_group(self, figures: np.ndarray) -> np.ndarray:

@@ -219,10 +219,10 @@ class _Scoring:
         measured = {name: self._interval(by_name[name], own[name], weights[name], values[name]) for name in own}
         differences: dict[str, Difference] = {}
         if given is not base:
-            shared = [name for name in own if name in base_figures]
+            shared = [n for n in own if n in base_figures and _in_both(by_name[n], base, weights[n]).any()]
             differences = self._differences(shared, by_name, own, base_figures, weights, given, base)
         parts = {
-            place: {name: _mean_at(own[name], weights[name], indices) for name in own}
+            place: {n: _mean_at(own[n], weights[n], indices) for n in own if weights[n][list(indices)].any()}
             for place, indices in (*self.places.items(), *self.far_places.items())
         }
         replies = given.replies
@@ -268,7 +268,7 @@ class _Scoring:
         intervals, p_values, gains = [], [], {}
         for name in names:
             measure = by_name[name]
-            both = np.where([measure.weight(reply) > 0 for reply in base.replies], weights[name], 0.0)
+            both = _in_both(measure, base, weights[name])
             before = self._values(measure, base, base_figures[name], both)
             after = self._values(measure, given, own[name], both)
             gains[name] = (own[name] - base_figures[name]) * both / both.mean()
@@ -312,6 +312,11 @@ def _is_share(measure: Measure, figures: np.ndarray, weights: np.ndarray) -> boo
     """Whether a whole is a share of rows: every figure 0 or 1, all rows of one weight."""
     alike = measure.whole is None and measure.high == 1 and bool((weights == 1).all())
     return alike and bool(np.isin(figures, (0.0, 1.0)).all())
+
+
+def _in_both(measure: Measure, base: Given, weights: np.ndarray) -> np.ndarray:
+    """Return the weights of the rows that have one with the base too, 0 for the others."""
+    return np.where([measure.weight(reply) > 0 for reply in base.replies], weights, 0.0)
 
 
 def _mean_at(figures: np.ndarray, weights: np.ndarray, indices: Sequence[int]) -> float:

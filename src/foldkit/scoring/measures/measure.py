@@ -46,8 +46,13 @@ class Reply:
 
 
 def mean(figures: np.ndarray, weights: np.ndarray, counts: np.ndarray) -> np.ndarray:
-    """Return the weighted mean in each resample; `counts` (resamples, rows) says how often a row is in it."""
-    return np.asarray((counts @ (figures * weights)) / (counts @ weights))
+    """Return the weighted mean in each resample; `counts` (resamples, rows) says how often a row is in it.
+
+    A resample without any weight has none: it is not a number.
+    """
+    total = counts @ weights
+    sums = counts @ (figures * weights)
+    return np.asarray(np.divide(sums, total, out=np.full_like(total, np.nan), where=total > 0))
 
 
 @dataclass(frozen=True)
@@ -71,5 +76,6 @@ class Measure:
     needs: str = ""
 
     def fits(self, replies: Sequence[Reply]) -> bool:
-        """Whether all replies have what this needs."""
-        return not self.needs or all(getattr(reply, self.needs) for reply in replies)
+        """Whether all replies have what this needs, and any of them has a weight."""
+        has = not self.needs or all(getattr(reply, self.needs) for reply in replies)
+        return has and any(self.weight(reply) for reply in replies)

@@ -1,0 +1,157 @@
+"""Judges and picks: grades that can be read, orders that disagree, what a person picked."""
+
+from __future__ import annotations
+
+import json
+import sys
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import pytest
+import scipy.stats
+
+from foldkit.formats import FoldKitError, InputError
+from foldkit.scoring import Asked, Given, JudgeSettings, Reply, ScoreSettings, make_scorecard
+from foldkit.scoring.judge import (
+    command_grader,
+    compare,
+    estimated_tokens,
+    function_grader,
+    grade,
+    judge_measures,
+    question_text,
+    read_grade,
+    read_pick,
+)
+from foldkit.scoring.picking import agreement, blind_pairs, keep_pick, preference_rows, read_picks, win_share
+from foldkit.scoring.words import judge_lines
+
+CLEAR = JudgeSettings({"clear": "Is it clear?"}, function="x.py:y")
+
+
+@pytest.mark.parametrize(
+    ("text", "passes", "expected"),
+    [
+        ("4", False, 0.75),
+        ("Grade: 5/5.", False, 1.0),
+        ("I'd say 1 out of 5", False, 0.0),
+        ("3 or 4", False, None),
+        ("45", False, None),
+        ("4.5", False, None),
+        ("6", False, None),
+        ("", False, None),
+        ("very good", False, None),
+        ("Pass.", True, 1.0),
+        ("It fails: fail", True, 0.0),
+        ("pass, or fail?", True, None),
+        ("passed", True, None),
+    ],
+)
+def test_a_grade_is_read_or_it_is_none(text: str, passes: bool, expected: float | None) -> None:
+    """One whole number from 1 to 5, or one of two words; anything else is no grade."""
+    assert read_grade(text, passes=passes) == expected
+
+
+def test_grades_that_cannot_be_read_are_left_out_and_counted() -> None:
+    """The mean is over those that could be read; pairing keeps rows that both have; the card says how many are lost."""
+    replies = [Reply("t", answer, n_tokens=1) for answer in ("5", "1", "nothing", "4")]
+    given, lost = grade(replies, ["p"] * 4, CLEAR, lambda items: [item["answer"] for item in items])
+    assert (lost, [reply.grades["clear"] for reply in given]) == (1, [1.0, 0.0, None, 0.75])
+    other, _ = grade(replies, ["p"] * 4, CLEAR, lambda items: ["3", "", "3", "3"])
+    rows = [(index, {}) for index in range(4)]
+    asked = Asked(rows, ["p"] * 4, ["0", "1", "2", "3"])
+    signed = {"judge": {"tokens": 9, "unreadable": {"base": 1, "adapter": 1}, "pairs": {}}}
+    card = make_scorecard(
+        [Given("base", given, 1), Given("adapter", other, 1)], asked, ScoreSettings(), signed, judge_measures(CLEAR)
+    )
+    assert card.contenders[0].measures["judge clear"].value == pytest.approx(1.75 / 3)
+    assert card.contenders[1].measures["judge clear"].value == 0.5
+    gain = card.contenders[1].differences["judge clear"].interval.value
+    assert gain == pytest.approx(0.5 - (1.0 + 0.75) / 2)
+    assert "1 grades of base could not be read and are left out." in judge_lines(card)
+    assert estimated_tokens(replies, ["pppp"] * 4, CLEAR) > 0
+
+
+def test_pairs_are_asked_in_both_orders_and_a_judge_of_places_is_found_out() -> None:
+    """A judge of length is heard; one that always says first disagrees with itself in every row."""
+    base = [Reply("t", text) for text in ("a", "long answer", "same", "x")]
+    own = [Reply("t", text) for text in ("longer", "b", "same", "y")]
+
+    def by_length(items: Sequence[dict[str, Any]]) -> list[str]:
+        sizes = [(len(item["first"]), len(item["second"])) for item in items]
+        return ["first" if a > b else "second" if b > a else "The same." for a, b in sizes]
+
+    found, words = compare(base, own, ["p"] * 4, by_length)
+    assert words == ["win", "loss", "tie", "tie"]
+    assert (found.wins, found.losses, found.ties, found.disagreed) == (1, 1, 2, 0)
+    biased, _ = compare(base, own, ["p"] * 4, lambda items: ["first"] * len(items))
+    assert (biased.disagreed, biased.wins, biased.losses) == (4, 0, 0)
+    silent, _ = compare(base, own, ["p"] * 4, lambda items: ["either"] * len(items))
+    assert silent.unreadable == 4
+    with pytest.raises(FoldKitError, match="1 grades to 8 items"):
+        compare(base, own, ["p"] * 4, lambda items: ["first"])
+    assert read_pick("the SECOND one") == "second"
+
+
+def test_a_program_and_a_function_may_judge(tmp_path: Path) -> None:
+    """JSON lines in any order and with gaps; a program that fails is told with its last words."""
+    (tmp_path / "judge.py").write_text(
+        "import json, sys\n"
+        "items = [json.loads(line) for line in sys.stdin]\n"
+        "for item in reversed(items[1:]):\n"
+        "    print(json.dumps({'id': item['id'], 'grade': 1 + len(item['answer'])}))\n"
+        "print('not a line')\n"
+        "def graded(item):\n    return 'pass' if item['answer'] else 1 / 0\n"
+    )
+    items = [{"id": str(n), "answer": "x" * n} for n in range(3)]
+    assert command_grader(f"{sys.executable} judge.py", tmp_path)(items) == ["", "2", "3"]
+    with pytest.raises(FoldKitError, match="ended with code 3: no room"):
+        command_grader("echo no room >&2; exit 3", tmp_path)(items)
+    (tmp_path / "own.py").write_text("def graded(item):\n    return 'pass' if item['answer'] else 1 / 0\n")
+    grader = function_grader("own.py:graded", tmp_path)
+    assert grader(items[1:]) == ["pass", "pass"]
+    with pytest.raises(InputError, match="ZeroDivisionError"):
+        grader(items)
+    asked = {"prompt": "P", "target": "T", "answer": "A", "question": "Is it clear?", "scale": "pass or fail"}
+    assert "Is it clear? Say pass or fail." in question_text({"task": "grade", **asked})
+    assert "Say first, second or same." in question_text({"task": "compare", **asked, "first": "F", "second": "S"})
+
+
+def test_picks_are_blind_kept_and_become_pairs(tmp_path: Path) -> None:
+    """Sides are drawn by the seed; equal answers are not asked; picks of other answers are dropped; shares by SciPy."""
+    rows = [
+        {"row": n, "prompt": f"p{n}", "contenders": {"base": {"answer": "b"}, "adapter": {"answer": f"a{n}"}}}
+        for n in range(40)
+    ]
+    rows[7]["contenders"]["adapter"]["answer"] = "b "
+    pairs = blind_pairs(rows, "base", "adapter", 3)
+    assert len(pairs) == 39
+    assert pairs == blind_pairs(rows, "base", "adapter", 3)
+    assert 8 < sum(pair.sides[0] == "base" for pair in pairs) < 32
+    assert [pair.row for pair in pairs] != sorted(pair.row for pair in pairs)
+    path = tmp_path / "picks.jsonl"
+    for number, pair in enumerate(pairs[:12]):
+        better = "left" if pair.sides[0] == "adapter" else "right"
+        worse = "right" if better == "left" else "left"
+        keep_pick(path, pair, "same" if number < 2 else worse if number < 5 else better)
+    assert "adapter" not in path.read_text()
+    with path.open("a") as file:
+        file.write('{"row": 1, "pi')
+    picks = read_picks(path, pairs)
+    found = win_share(pairs, picks, "adapter")
+    assert (found.wins, found.losses, found.ties) == (7, 3, 2)
+    ends = scipy.stats.binomtest(7, 10).proportion_ci(method="wilson")
+    assert found.share
+    assert (found.share.low, found.share.high) == (ends.low, ends.high)
+    made = preference_rows(pairs, picks)
+    assert len(made) == 10
+    assert {row["rejected"] for row in made if row["chosen"] != "b"} == {"b"}
+    assert json.loads(json.dumps(made[0])).keys() == {"row", "question", "chosen", "rejected"}
+    words = dict.fromkeys((pair.row for pair in pairs), "win")
+    assert agreement(pairs, picks, words, "adapter") == (7, 10)
+    rows[pairs[5].row]["contenders"]["adapter"]["answer"] = "changed"
+    assert len(read_picks(path, blind_pairs(rows, "base", "adapter", 3))) == 11
+    assert win_share(pairs, {}, "adapter").share is None
+    with pytest.raises(InputError, match="score with it first"):
+        blind_pairs(rows, "base", "other", 3)

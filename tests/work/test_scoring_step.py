@@ -1,0 +1,193 @@
+"""Scoring as a sheet asks for it: contenders of every kind, answers kept, what is said before and after a training."""
+
+from __future__ import annotations
+
+import json
+import shutil
+from pathlib import Path
+
+import pytest
+
+import foldkit
+from foldkit.formats import InputError, UsageError
+from foldkit.rows.near import likeness, nearest
+from foldkit.runs import RunFolder
+from foldkit.work.scoring_step import _Scoring
+
+ADDED = """
+[score]
+measures = ["loss", "bits", "exact", "label", "f1", "similarity"]
+own = ["own.py:short"]
+reword = ["case", "spelling"]
+suspects = 3
+general = ["general.txt", "other.txt"]
+batch = 4
+[score.judge]
+function = "own.py:graded"
+pairs = true
+[score.judge.criteria]
+clear = "Is it clear?"
+[score.prices]
+all = [1.0, 4.0]
+[[score.contender]]
+name = "two shots"
+shots = 2
+[[score.contender]]
+name = "nearest"
+shots = 2
+nearest = true
+[[score.contender]]
+name = "made elsewhere"
+answers = "elsewhere.jsonl"
+[[score.contender]]
+name = "first stage"
+adapter = "first"
+"""
+OWN = """
+def short(target, answer, row):
+    return float(len(answer) <= len(target) and "wind" in row["question"])
+
+def graded(item):
+    return "first" if item["task"] == "compare" else 1 + len(item["answer"]) % 5
+"""
+SHORT = ("train.epochs=1", "train.validations=1")
+
+
+@pytest.fixture
+def scored_folder(work_folder: Path) -> Path:
+    """Return a folder with two runs, and a sheet with a contender of every kind."""
+    sheet = foldkit.read_sheet(work_folder / "fold.toml", SHORT)
+    for name in ("first", "second"):
+        foldkit.train(sheet, name)
+    tests = [example.row for example in foldkit.build(sheet).parts["test"]]
+    lines = "".join(json.dumps({"row": row, "answer": "west"}) + "\n" for row in tests)
+    (work_folder / "elsewhere.jsonl").write_text(lines)
+    (work_folder / "own.py").write_text(OWN)
+    for name in ("general.txt", "other.txt"):
+        (work_folder / name).write_text("The wind is west and the glass is falling. " * 20)
+    (work_folder / "fold.toml").write_text((work_folder / "fold.toml").read_text() + ADDED)
+    return work_folder
+
+
+def test_every_kind_of_contender_is_held_against_the_base_on_the_same_rows(scored_folder: Path) -> None:
+    """Shots, nearest shots, a file, another adapter, the run's; judge, own measure, rewording, prices, texts."""
+    sheet = foldkit.read_sheet(scored_folder / "fold.toml")
+    run = RunFolder(scored_folder / "runs" / "second")
+    heard: list[tuple[str, int, int]] = []
+    card = foldkit.score(sheet, run, lambda *told: heard.append(told))
+    names = [score.name for score in card.contenders]
+    assert names == ["base", "two shots", "nearest", "made elsewhere", "first stage", "adapter"]
+    assert {name for name, *_ in heard} == {*names, "adapter, reworded", "first stage, reworded"} - {"made elsewhere"}
+    base, shots, elsewhere, first, own = (card.contenders[index] for index in (0, 1, 3, 4, 5))
+    assert shots.prompt_tokens > 2 * base.prompt_tokens
+    assert "loss" not in elsewhere.measures
+    targets = [row["target"] for row in card.rows]
+    assert elsewhere.measures["exact"].value == pytest.approx(targets.count("west") / len(targets))
+    assert first.measures["loss"] == own.measures["loss"] != base.measures["loss"]
+    assert set(own.general) == {name + end for name in ("general.txt", "other.txt") for end in ("", ", difference")}
+    assert {"short", "judge clear"} <= set(own.measures)
+    assert own.reworded.keys() == own.measures.keys() - {"judge clear"}
+    assert own.cost == pytest.approx((own.prompt_tokens + 4 * own.answer_tokens) / 1000)
+    assert len(card.suspects) == 3
+    judged = card.signed["judge"]["pairs"]["adapter"]
+    assert judged["disagreed"] == card.n_rows
+    assert card.rows[0]["token_losses"]
+    kept = json.loads(run.scorecard.read_text())
+    assert kept["says"]
+    assert kept["signed"]["version"] == 2
+    for name in ("scorecard.md", "scorecard.png", "rows.jsonl", "rows.csv"):
+        assert (run.path / name).exists()
+
+
+def test_answers_are_kept_and_a_stopped_scoring_goes_on(scored_folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Stopped in the middle, nothing of what was asked is asked again, and the card is that of an unbroken scoring."""
+    sheet = foldkit.read_sheet(scored_folder / "fold.toml")
+    run = RunFolder(scored_folder / "runs" / "second")
+
+    class Stop(Exception):  # noqa: N818 - it is no error
+        """Ends the scoring."""
+
+    def stop(name: str, done: int, total: int) -> None:
+        if name == "two shots":
+            raise Stop
+
+    with pytest.raises(Stop):
+        foldkit.score(sheet, run, stop)
+    kept = sorted((scored_folder / "answers").iterdir())
+    assert len(kept) == 2
+    with kept[0].open("a") as file:
+        file.write('{"replies": [{"ind')
+    resumed = foldkit.score(sheet, run)
+    asked: list[int] = []
+    from foldkit.answering import Answerer
+
+    whole = Answerer.answered
+
+    def counted(self: Answerer, prompts, *more):  # type: ignore[no-untyped-def]
+        asked.append(len(prompts))
+        return whole(self, prompts, *more)
+
+    monkeypatch.setattr(Answerer, "answered", counted)
+    again = foldkit.score(sheet, run)
+    assert asked == []
+    shutil.rmtree(scored_folder / "answers")
+    fresh = foldkit.score(sheet, run)
+    assert sum(asked) == 5 * fresh.n_rows  # base, two with shots, two runs whose adapters are the same bytes, reworded
+    assert fresh.as_mapping() == resumed.as_mapping() == again.as_mapping()
+    foldkit.score(foldkit.read_sheet(scored_folder / "fold.toml", ["score.max_tokens=5"]), run)
+    assert sum(asked) == 10 * fresh.n_rows
+
+
+def test_the_nearest_shots_are_never_near_copies(scored_folder: Path) -> None:
+    """The likest prompts of train under the threshold of near copies, the likest of them last before the question."""
+    sheet = foldkit.read_sheet(scored_folder / "fold.toml", ["split.near=0.6"])
+    scoring = _Scoring(sheet, None, None)
+    from foldkit.answering import Answerer, NearestShots
+
+    asker = Answerer(scoring.base.decoder, scoring.inputs.side, scoring.inputs.template, scoring.inputs.markup)
+    contender = scoring._with_shots(sheet.score.contender[1], asker)
+    assert contender
+    assert isinstance(contender.shots, NearestShots)
+    trained = [row["question"] for row in scoring._train_rows]
+    for question, shots in contender.shots.chosen.items():
+        alike = sorted((likeness(question, other) for other in trained), reverse=True)
+        allowed = [value for value in alike if value < 0.6]
+        found = [likeness(question, row["question"]) for row in shots.rows]
+        assert found[::-1] == pytest.approx(allowed[:2])
+    assert nearest("wind 1 west?", ["sea", "wind 1 west?"], 1) == [(1, 1.0)]
+
+
+def test_before_a_training_the_base_and_shots_are_scored(scored_folder: Path) -> None:
+    """Into a folder of its own; the words say whether asking does the job. A base may judge."""
+    judge = ("score.judge.function=", "score.judge.base=tiny", "score.judge.pairs=false")
+    sheet = foldkit.read_sheet(scored_folder / "fold.toml", judge)
+    card = foldkit.score(sheet, None)
+    for score in card.contenders:
+        unreadable = card.signed["judge"]["unreadable"][score.name]
+        assert ("judge clear" in score.measures) == (unreadable < card.n_rows)
+    assert "adapter" not in [score.name for score in card.contenders]
+    page = (scored_folder / "before" / "scorecard.md").read_text()
+    assert "Asking better " in page
+    assert "prompt tokens a question" in page
+
+
+@pytest.mark.parametrize(
+    ("planted", "said"),
+    [
+        ('{"row": 1}', "row, a whole number, and answer"),
+        ('{"row": ROW, "answer": "x"}\n{"row": ROW, "answer": "y"}', "each row once"),
+        ('{"row": ROW, "answer": "x"}', "an answer to every test row"),
+    ],
+)
+def test_a_file_of_answers_must_have_every_row_once(scored_folder: Path, planted: str, said: str) -> None:
+    """The line, and what to do; an adapter that is not there is refused before anything is asked."""
+    sheet = foldkit.read_sheet(scored_folder / "fold.toml")
+    row = foldkit.build(sheet).parts["test"][0].row
+    (scored_folder / "elsewhere.jsonl").write_text(planted.replace("ROW", str(row)) + "\n")
+    with pytest.raises(InputError, match=said):
+        foldkit.score(sheet, None)
+    shutil.rmtree(scored_folder / "runs" / "first")
+    shutil.rmtree(scored_folder / "answers", ignore_errors=True)
+    with pytest.raises(UsageError, match="a run of this sheet or an adapter file"):
+        foldkit.score(sheet, RunFolder(scored_folder / "runs" / "second"))
+    assert not (scored_folder / "answers").exists()
