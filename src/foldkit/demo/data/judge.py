@@ -22,5 +22,5 @@ for line in sys.stdin:
         gap = alike(item["first"], item["target"]) - alike(item["second"], item["target"])
         grade = "first" if gap > 0.05 else "second" if gap < -0.05 else "same"
     else:
-        grade = 1 + round(4 * alike(item["answer"], item["target"]))
+        grade = str(1 + round(4 * alike(item["answer"], item["target"])))
     sys.stdout.write(json.dumps({"id": item["id"], "grade": grade}) + "\n")
