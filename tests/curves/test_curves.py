@@ -44,9 +44,11 @@ def a_run(folder: Path, events: list[dict[str, Any]], **train: Any) -> RunFolder
     return run
 
 
-def test_smoothing_is_the_corrected_moving_average() -> None:
-    """By hand for weight 1/2; a constant stays itself; the weight has a range."""
-    assert smooth([1.0, 3.0, 2.0], 0.5) == pytest.approx([1.0, (0.5 + 3.0) / 1.5, (0.25 + 1.5 + 2.0) / 1.75])
+def test_smoothing_is_the_mean_of_both_sides_and_does_not_lag() -> None:
+    """By hand for weight 1/2; a line stays a line but for its ends; a constant stays itself; the weight has a range."""
+    by_hand = [(1 + 1.5 + 0.5) / 1.75, (0.5 + 3 + 1) / 2, (0.25 + 1.5 + 2) / 1.75]
+    assert smooth([1.0, 3.0, 2.0], 0.5) == pytest.approx(by_hand)
+    assert smooth([float(n) for n in range(101)], 0.5)[50] == pytest.approx(50)
     assert smooth([2.0] * 9) == pytest.approx([2.0] * 9)
     assert smooth([]) == []
     with pytest.raises(ValueError, match="less than 1"):

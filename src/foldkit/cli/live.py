@@ -138,7 +138,7 @@ def _drawn(curve: Curve, n_steps: int, width: int, height: int, *, colored: bool
     series = [points for points in (curve.train, curve.smoothed, curve.checks) if len(points[0])]
     low = min(float(values[values > 0].min()) for _, values in series)
     high = max(float(values.max()) for _, values in series)
-    figure.set_x_limits(0, max(float(n_steps), curve.train[0][-1], 1.0))
+    figure.set_x_limits(0, 1.01 * max(float(n_steps), curve.train[0][-1], 1.0))
     figure.set_y_limits(math.log10(low) - 0.03, max(math.log10(high), math.log10(low) + 1e-3) + 0.03)
     figure.x_label, figure.y_label = "step", "loss"
     figure.x_ticks_fkt = lambda value, _: f"{value:.0f}"
