@@ -116,11 +116,11 @@ def score_with_progress(sheet: Sheet, run: RunFolder | None) -> Scorecard:
 
 
 def show_scorecard(card: Scorecard, enough: float = 0.9) -> None:
-    """Print the figures, by field and by group, and what they mean."""
-    from foldkit.scoring.markdown import all_lines, tables
+    """Print the figures, by field and by group, and what they mean; all else stands in the files."""
+    from foldkit.scoring.markdown import all_lines, main_tables
 
     console = out()
-    (_, figures), *others = tables(card).items()
+    (_, figures), *others = main_tables(card).items()
     show_table(console, *_upright(*figures), f"scorecard, {card.n_rows} test rows, 95% intervals")
     for title, table in others:
         show_table(console, *table, title.lower())

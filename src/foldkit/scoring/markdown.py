@@ -59,15 +59,26 @@ def all_lines(card: Scorecard, enough: float = 0.9) -> list[str]:
 
 def tables(card: Scorecard) -> dict[str, Table]:
     """Return every table of the card by its title."""
+    return main_tables(card) | _more_tables(card)
+
+
+def main_tables(card: Scorecard) -> dict[str, Table]:
+    """Return the tables that a terminal has room for: the figures, by field, by group."""
     found = {f"Scorecard on {card.n_rows} test rows": figure_rows(card)}
     if card.contenders[0].fields:
         found["By field, share right"] = field_rows(card)
     if card.by_counts:
         found[f"By {card.signed['by']}"] = group_rows(card)
+    return found
+
+
+def _more_tables(card: Scorecard) -> dict[str, Table]:
+    found: dict[str, Table] = {}
     if card.far_counts:
         found["Near to train and far from it"] = far_rows(card)
     if card.confused:
-        lines = [[target, answer, str(count)] for target, answer, count in card.confused[:10]]
+        often = [one for one in card.confused if one[2] > 1] or card.confused[:3]
+        lines = [[target, answer, str(count)] for target, answer, count in often[:10]]
         found["Most often confused"] = (["target", "answer", "rows"], lines)
     if card.suspects:
         lines = [[str(one["row"]), f"{one['loss']:.3f}", one["reply"]] for one in card.suspects]
