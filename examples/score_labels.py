@@ -19,10 +19,10 @@ source = "glass.csv"
 [template]
 use = "label"
 [split]
-test = 80
+test = 60
 balance = "label"
 [train]
-epochs = 2
+epochs = 1
 batch = 8
 learning_rate = 3e-3
 validations = 2

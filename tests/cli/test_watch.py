@@ -188,7 +188,7 @@ def test_varied_settings_are_ranked_by_validation(work_folder: Path) -> None:
         "--vary",
         "train.learning_rate=[1e-6, 1e-2]",
         "--set",
-        "train.epochs=0.5",
+        "train.steps=2",
         "--name",
         "t",
         cwd=work_folder,
