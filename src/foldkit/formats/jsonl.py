@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -35,6 +35,17 @@ def read_jsonl(path: Path, *, tolerate_half_line: bool = False) -> list[dict[str
             raise InputError(f"{path}, line {number}", "line", "a JSON object", value, "write one object a line")
         objects.append(value)
     return objects
+
+
+def readable_objects(lines: Iterable[bytes]) -> Iterator[dict[str, Any]]:
+    """Yield the objects among lines, whatever else stands there passed over."""
+    for line in lines:
+        try:
+            value = json.loads(line)
+        except ValueError:
+            continue
+        if isinstance(value, dict):
+            yield value
 
 
 def read_text(path: Path) -> str:

@@ -4,25 +4,27 @@ from __future__ import annotations
 
 import json
 import mmap
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from foldkit.formats import is_locked
-from foldkit.formats.jsonl import read_text
+from foldkit.formats.jsonl import read_text, readable_objects
 
 from .folder import RunFolder
 
 # So much of either end of a log is read: a head has what a training began with, a tail how it ended.
 _END_BYTES = 1 << 16
 _REASONS = {"done": "finished", "no better": "finished", "out of time": "finished", "stopped": "stopped"}
-STATES = ("training", "finished", "stopped", "failed", "killed")
 
 
 @dataclass(frozen=True)
 class RunSummary:
-    """One run in a line: `state` is one of STATES, `reason` why it ended, times in seconds and as ISO text."""
+    """One run in a line: `reason` says why it ended, `seconds` how long it trained, `began` is ISO text.
+
+    `state` is "training", "finished", "stopped", "failed" or "killed".
+    """
 
     name: str
     state: str
@@ -111,25 +113,15 @@ def _ends(log: Path) -> tuple[list[dict[str, Any]], list[dict[str, Any]]]:
     except OSError:
         return [], []
     first, last = [], []
-    for event in _events(head.split(b"\n")):
+    for event in readable_objects(head.split(b"\n")):
         first.append(event)
         if event.get("event") == "started":
             break
-    for event in _events(reversed(tail.split(b"\n"))):
+    for event in readable_objects(reversed(tail.split(b"\n"))):
         last.append(event)
         if "step" in event and "seconds" in event:
             break
     return first, last[::-1]
-
-
-def _events(lines: Iterable[bytes]) -> Iterator[dict[str, Any]]:
-    for line in lines:
-        try:
-            event = json.loads(line)
-        except ValueError:
-            continue
-        if isinstance(event, dict):
-            yield event
 
 
 def _best_check(log: Path) -> dict[str, Any]:
@@ -140,6 +132,6 @@ def _best_check(log: Path) -> dict[str, Any]:
             if at < 0:
                 return {}
             begin, end = content.rfind(b"\n", 0, at) + 1, content.find(b"\n", at)
-            return next(_events([content[begin : end if end >= 0 else len(content)]]), {})
+            return next(readable_objects([content[begin : end if end >= 0 else len(content)]]), {})
     except (OSError, ValueError):  # no log yet, or an empty one
         return {}

@@ -6,9 +6,8 @@ Figures have nine significant digits, which is all that float32 holds; what is n
 from __future__ import annotations
 
 import datetime
-import json
 import math
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -19,6 +18,7 @@ import pyarrow.compute
 import pyarrow.json
 
 from foldkit.formats import InputError, append_jsonl, read_jsonl, write_jsonl
+from foldkit.formats.jsonl import readable_objects
 
 from .long_log import read_long_log
 
@@ -129,7 +129,7 @@ def read_log(path: Path, figures: Sequence[str] = (), long: int = 1 << 25) -> Ru
     try:
         return RunLog(_read_json(whole))
     except pa.ArrowInvalid:  # an empty log, or one with lines of other programs' making
-        return RunLog.of_events(list(_readable(whole.to_pybytes())))
+        return RunLog.of_events(list(readable_objects(whole.to_pybytes().split(b"\n"))))
 
 
 def _read_json(content: pa.Buffer) -> pa.Table:
@@ -144,17 +144,7 @@ def _end_of_last_line(content: pa.Buffer) -> int:
     start = end = len(view)
     while start and view[start - 1] != ord("\n"):
         start -= 1
-    return end if start < end and any(_readable(bytes(view[start:]))) else start
-
-
-def _readable(content: bytes) -> Iterable[dict[str, Any]]:
-    for line in content.split(b"\n"):
-        try:
-            value = json.loads(line)
-        except ValueError:
-            continue
-        if isinstance(value, dict):
-            yield value
+    return end if start < end and any(readable_objects([bytes(view[start:])])) else start
 
 
 def _written(value: Any) -> Any:
