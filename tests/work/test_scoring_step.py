@@ -57,8 +57,8 @@ SHORT = ("train.epochs=1", "train.validations=1")
 def scored_folder(work_folder: Path) -> Path:
     """Return a folder with two runs, and a sheet with a contender of every kind."""
     sheet = foldkit.read_sheet(work_folder / "fold.toml", SHORT)
-    for name in ("first", "second"):
-        foldkit.train(sheet, name)
+    run = foldkit.train(sheet, "first")
+    shutil.copytree(run.path, run.path.with_name("second"))
     tests = [example.row for example in foldkit.build(sheet).parts["test"]]
     lines = "".join(json.dumps({"row": row, "answer": "west"}) + "\n" for row in tests)
     (work_folder / "elsewhere.jsonl").write_text(lines)
@@ -77,7 +77,10 @@ def test_every_kind_of_contender_is_held_against_the_base_on_the_same_rows(score
     card = foldkit.score(sheet, run, lambda *told: heard.append(told))
     names = [score.name for score in card.contenders]
     assert names == ["base", "two shots", "nearest", "made elsewhere", "first stage", "adapter"]
-    assert {name for name, *_ in heard} == {*names, "adapter, reworded", "first stage, reworded"} - {"made elsewhere"}
+    judge = f"judge, about {card.signed['judge']['tokens']:,} tokens"
+    told = {*names, "adapter, reworded", "first stage, reworded", judge} - {"made elsewhere"}
+    assert {name for name, *_ in heard} == told
+    assert [done for name, done, _ in heard if name == judge] == list(range(6))
     base, shots, elsewhere, first, own = (card.contenders[index] for index in (0, 1, 3, 4, 5))
     assert shots.prompt_tokens > 2 * base.prompt_tokens
     assert "loss" not in elsewhere.measures

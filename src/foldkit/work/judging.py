@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Any
 
 from foldkit.answering import Answerer, AnswerSettings
@@ -26,18 +26,29 @@ from foldkit.tokens import open_text_side
 from .sheet import Sheet, base_path
 
 
-def judged(given: Sequence[Given], asked: Asked, sheet: Sheet, base: Base) -> tuple[list[Given], dict[str, Any]]:
+def judged(
+    given: Sequence[Given],
+    asked: Asked,
+    sheet: Sheet,
+    base: Base,
+    on_scored: Callable[[str, int, int], None] | None = None,
+) -> tuple[list[Given], dict[str, Any]]:
     """Return what the contenders gave with the judge's grades, and what there is to say of the judge.
 
-    With `pairs` every contender's answers are held against the base's.
+    With `pairs` every contender's answers are held against the base's. `on_scored` hears of how many tokens the judge
+    will be given, about, before it is given any, and then of each contender.
     """
     settings = sheet.score.judge
     if settings is None:
         return list(given), {}
     grader, prompts = grader_of(settings, sheet, base), asked.prompts
     numbers = [number for number, _ in asked.rows]
-    found, unreadable, pairs = [], {}, {}
+    tokens = sum(estimated_tokens(one.replies, prompts, settings) for one in given)
+    found: list[Given] = []
+    unreadable, pairs = {}, {}
     for one in given:
+        if on_scored:
+            on_scored(f"judge, about {tokens:,} tokens", len(found), len(given))
         replies = list(one.replies)
         if settings.criteria:
             replies, unreadable[one.name] = grade(replies, prompts, settings, grader)
@@ -45,7 +56,6 @@ def judged(given: Sequence[Given], asked: Asked, sheet: Sheet, base: Base) -> tu
             preferences, words = compare(given[0].replies, replies, prompts, grader)
             pairs[one.name] = dataclasses.asdict(preferences) | {"rows": numbers, "words": words}
         found.append(dataclasses.replace(one, replies=replies))
-    tokens = sum(estimated_tokens(one.replies, prompts, settings) for one in given)
     return found, {"judge": {"tokens": tokens, "unreadable": unreadable, "pairs": pairs}}
 
 

@@ -50,12 +50,12 @@ def score(sheet: Sheet, run: RunFolder | None, on_scored: OnScored | None = None
     """Score base, contenders of the sheet and the run's adapter on the test part, and write it into the run's folder.
 
     Without a run, base and contenders are scored before there is an adapter, into `before` beside the sheet.
-    `on_scored(name, done, total)` hears of each batch of answers. Answers are kept in `answers` beside the sheet as
-    they come: a scoring that was stopped goes on, and what has not changed is not asked again. Raises InputError when
-    the run's adapter was trained on other data than the sheet gives now.
+    `on_scored(name, done, total)` hears of each batch of answers, and of a judge before it starts. Answers are kept in
+    `answers` beside the sheet as they come: a scoring that was stopped goes on, and what has not changed is not asked
+    again. Raises InputError when the run's adapter was trained on other data than the sheet gives now.
     """
     scoring = _Scoring(sheet, run, on_scored)
-    given, compared = judged(scoring.given(), scoring.asked, sheet, scoring.base)
+    given, compared = judged(scoring.given(), scoring.asked, sheet, scoring.base, on_scored)
     card = make_scorecard(given, scoring.asked, sheet.score, scoring.signed | compared, scoring.measures)
     folder = run or RunFolder(sheet.path("before"))
     folder.path.mkdir(exist_ok=True)
