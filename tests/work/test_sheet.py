@@ -36,7 +36,7 @@ def test_changes_win_over_the_file_and_the_rest_are_defaults(work_folder: Path) 
         ("train.epochs", r"expected section.key=value"),
         ("base.markup=mine", "'auto' or 'own' or 'headings'"),
         ("train.objective=replay", "did you mean 'reply'"),
-        ("score.contender=[{name='x'}]", r"contender\[0\].*shots: expected a value"),
+        ("score.contender=[{name='x'}]", r"contender\] x: kind: expected one of the three"),
     ],
 )
 def test_wrong_changes_are_refused_with_a_way_on(work_folder: Path, change: str, said: str) -> None:
