@@ -14,7 +14,7 @@ import foldkit
 from foldkit.demo import copy_demo, copy_sample
 from foldkit.scoring.words import judge_lines
 
-FEW = ("train.epochs=1", "train.validations=2", "split.test=0.05", "split.test_only={}", "score.general=")
+FEW = ("train.epochs=0.5", "train.validations=1", "split.test=0.03", "split.test_only={}", "score.general=")
 JUDGED = (
     'score.measures=["characters", "words", "length", "ended", "repeats"]',
     f"score.judge.command='{sys.executable} judge.py'",

@@ -19,10 +19,10 @@ source = "glass.csv"
 [template]
 use = "label"
 [split]
-test = 60
+test = 40
 balance = "label"
 [train]
-epochs = 1
+epochs = 0.5
 batch = 8
 learning_rate = 3e-3
 validations = 2
