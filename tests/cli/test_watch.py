@@ -197,7 +197,5 @@ def test_varied_settings_are_ranked_by_validation(work_folder: Path) -> None:
     assert "run 2 of 2: train.learning_rate 0.01" in done.stderr
     assert done.stdout.index("t-02") < done.stdout.index("t-01")
     assert "the test part was not looked at" in done.stdout
-    again = call("train", "--resume", "t", cwd=work_folder)
-    assert (again.returncode, "run 1 of 2" in again.stderr) == (0, False)
     both = call("train", "--vary", "adapter.rank=[2]", "--processes", "2", cwd=work_folder)
     assert (both.returncode, "--vary" in both.stderr) == (2, True)
