@@ -46,6 +46,11 @@ def test_before_there_is_a_run_base_and_shots_are_scored(work_folder: Path) -> N
     assert first.returncode == 0, first.stderr
     assert "Asking better does" in first.stdout
     assert (work_folder / "before" / "scorecard.json").exists()
+    elsewhere = "".join(json.dumps({"row": row, "answer": "west"}) + "\n" for row in range(1, 41))
+    (work_folder / "made.jsonl").write_text(elsewhere)
+    made = ("--set", 'score.contender=[{name="made", answers="made.jsonl"}]')
+    lost = call("score", *made, "--fail-under", "loss=1", cwd=work_folder)
+    assert (lost.returncode, "loss could not be taken of made" in lost.stderr) == (1, True)
     both = call("score", "--before", "--run", "run-001", cwd=work_folder)
     assert (both.returncode, "--before" in both.stderr) == (2, True)
 

@@ -81,6 +81,15 @@ def test_what_cannot_be_varied_is_refused_before_a_folder_is_made(work_folder: P
     assert not (work_folder / "runs").exists()
 
 
+def test_runs_that_are_there_already_are_never_taken_for_trials(work_folder: Path) -> None:
+    """A run of the name that a trial would get: refused, and no plan is left behind."""
+    sheet = foldkit.read_sheet(work_folder / "fold.toml")
+    (work_folder / "runs" / "t-02").mkdir(parents=True)
+    with pytest.raises(UsageError, match="'t-02'; choose another name"):
+        plan_trials(sheet, ["adapter.rank=[2, 4]"], "t")
+    assert not (work_folder / "runs" / "t").exists()
+
+
 class _Links(HTMLParser):
     """Every place that a page would fetch something from."""
 

@@ -5,6 +5,7 @@ from typing import TYPE_CHECKING
 from foldkit.formats.lazy import lazy_door
 
 if TYPE_CHECKING:
+    from .answerer import NO_SHOTS as NO_SHOTS
     from .answerer import Answered as Answered
     from .answerer import Answerer as Answerer
     from .history import History as History
@@ -18,7 +19,7 @@ if TYPE_CHECKING:
 __getattr__, __all__ = lazy_door(
     __name__,
     {
-        "answerer": ("Answered", "Answerer"),
+        "answerer": ("NO_SHOTS", "Answered", "Answerer"),
         "history": ("History",),
         "settings": ("AnswerSettings",),
         "shots": ("NearestShots", "Shots", "draw_shots", "key_of"),

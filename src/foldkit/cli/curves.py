@@ -8,20 +8,18 @@ import click
 
 from .common import find_runs, open_sheet, out, sheet_options
 
-PLACES = ("steps", "tokens", "epochs", "minutes")
-
 
 @click.command(epilog="Example: foldkit curves run-001 run-002 -o both.png")
 @click.argument("runs", nargs=-1)
 @sheet_options
 @click.option("-o", "--out", "picture", type=click.Path(path_type=Path), help="A .png, .svg or .pdf file.")
-@click.option("--across", type=click.Choice(PLACES), default="steps", show_default=True, help="What stands across.")
+@click.option("--across", default="steps", show_default=True, help="What stands across: or tokens, epochs, minutes.")
 @click.option("--linear", is_flag=True, help="Losses on a plain axis, not a logarithmic one.")
 def curves(
     runs: tuple[str, ...], sheet_file: Path, changes: tuple[str, ...], picture: Path | None, across: str, linear: bool
 ) -> None:
     """Draw the losses of RUNS, the newest by default, with rate and norm below, and say what they show."""
-    from foldkit.curves import diagnose, save_picture
+    from foldkit.curves import FIGURES, diagnose, save_picture
     from foldkit.runs import read_log, summarise_run
 
     found = find_runs(open_sheet(sheet_file, changes), runs)
@@ -30,6 +28,6 @@ def curves(
     console = out()
     for run in found:
         before = f"{run.path.name}: " if len(found) > 1 else ""
-        for said in diagnose(read_log(run.log), summarise_run(run).ended):
+        for said in diagnose(read_log(run.log, FIGURES), summarise_run(run).ended):
             console.print(f"! {before}{said}", soft_wrap=True, markup=False)
     console.print(f"picture {picture}", soft_wrap=True, markup=False)

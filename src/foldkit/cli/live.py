@@ -39,9 +39,11 @@ class View:
 
     def headline(self) -> str:
         """Name, state, base, progress and time to go in a line."""
+        from foldkit.runs import clock
+
         run, last = self.summary, self.last
         share = f" ({run.step / run.n_steps:.0%})" if run.n_steps else ""
-        parts = [run.name, _state(run), run.base, f"{run.n_train} rows", f"step {run.step} of {run.n_steps}{share}"]
+        parts = [run.name, run.outcome, run.base, f"{run.n_train} rows", f"step {run.step} of {run.n_steps}{share}"]
         if run.state == "training" and "to_go" in last:
             parts.append(f"{clock(last['to_go'])} to go")
         elif run.seconds:
@@ -50,11 +52,13 @@ class View:
 
     def line(self) -> str:
         """The state in one plain line, for where there is no terminal."""
+        from foldkit.runs import clock
+
         run, last = self.summary, self.last
         loss = f"  train loss {last['loss']:.4f}" if last else ""
         best = f"  best validation {run.best_validation_loss:.4f} at step {run.best_step}" if run.best_step else ""
         to_go = f"  {clock(last['to_go'])} to go" if run.state == "training" and "to_go" in last else ""
-        return f"{run.name}  {_state(run)}  step {run.step} of {run.n_steps}{loss}{best}{to_go}"
+        return f"{run.name}  {run.outcome}  step {run.step} of {run.n_steps}{loss}{best}{to_go}"
 
     def _plot(self, width: int, height: int, *, colored: bool) -> list[str]:
         from foldkit.curves import curve_of
@@ -92,20 +96,6 @@ class View:
         from foldkit.curves import diagnose
 
         return [f"! {said}" for said in diagnose(self.log, self.summary.ended)]
-
-
-def clock(seconds: float) -> str:
-    """Write a length of time: `42 s`, `3 min 07 s`, `2 h 05 min`."""
-    whole = round(seconds)
-    if whole < 60:
-        return f"{whole} s"
-    if whole < 3600:
-        return f"{whole // 60} min {whole % 60:02} s"
-    return f"{whole // 3600} h {whole % 3600 // 60:02} min"
-
-
-def _state(run: RunSummary) -> str:
-    return run.state if run.reason in ("", "done", run.state) else f"{run.state} ({run.reason})"
 
 
 def _told(event: Mapping[str, Any]) -> str:

@@ -12,12 +12,11 @@ from .common import find_run, find_runs, open_sheet, out, short, show_table
 if TYPE_CHECKING:
     from foldkit.runs import RunSummary
 
-_SHEET = click.option("--sheet", "sheet_file", type=click.Path(path_type=Path), default=Path("fold.toml"))
 _ENDINGS = (".csv", ".parquet")
 
 
 @click.group(invoke_without_command=True, epilog="Example: foldkit runs compare run-001 run-002")
-@_SHEET
+@click.option("--sheet", "sheet_file", type=click.Path(path_type=Path), default=Path("fold.toml"), show_default=True)
 @click.pass_context
 def runs(ctx: click.Context, sheet_file: Path) -> None:
     """List what was trained; with a command: show, compare, note, stop, delete, export."""
@@ -32,7 +31,7 @@ def runs(ctx: click.Context, sheet_file: Path) -> None:
 
 
 def _line(run: RunSummary) -> list[str]:
-    from .live import clock
+    from foldkit.runs import clock
 
     steps = f"{run.step}" if run.step == run.n_steps else f"{run.step} of {run.n_steps}"
     best = "–" if run.best_validation_loss is None else f"{run.best_validation_loss:.4f} at {run.best_step}"

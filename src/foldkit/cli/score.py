@@ -71,8 +71,8 @@ def _limits(least: tuple[str, ...], sheet: Sheet) -> dict[str, float]:
             limit = float(value)
         except ValueError:
             limit = math.nan
-        if name not in sheet.score.measures or math.isnan(limit):
-            allowed = f"MEASURE=NUMBER, of {', '.join(sheet.score.measures)}"
+        if name not in sheet.score.measure_names or math.isnan(limit):
+            allowed = f"MEASURE=NUMBER, of {', '.join(sheet.score.measure_names)}"
             raise UsageError("--fail-under", "limit", allowed, text, "for example exact=0.8")
         found[name] = limit
     return found
@@ -84,6 +84,8 @@ def _hold(card: Scorecard, limits: Mapping[str, float]) -> None:
 
     last = card.contenders[-1]
     for name, limit in limits.items():
+        if name not in last.measures:
+            raise FoldKitError(f"--fail-under: {name} could not be taken of {last.name}; choose another measure")
         value = last.measures[name].value
         higher = card.signed["higher_is_better"][name]
         if not (value >= limit if higher else value <= limit):

@@ -27,7 +27,6 @@ def split(sheet_file: Path, changes: tuple[str, ...], each: bool) -> None:
     together = f", rows of one {sheet.split.group} together" if sheet.split.group else ""
     show_table(console, ["part", "rows", "share"], lines, f"split, seed {sheet.split.seed}{together}")
     for leak in found.leaks[:10]:
-        said = {"text": "has the texts of", "prompt": "has the prompt of", "near copy": "is a near copy of"}[leak.what]
-        console.print(f"! row {leak.row} in {leak.part} {said} row {leak.train_row} in train")
+        console.print(f"! {leak}")
     alone = f"; were rows split one by one: {len(found.leaks_ungrouped)}" if sheet.split.group else ""
     console.print(f"{'! ' if found.leaks else ''}rows outside train that stand in train too: {len(found.leaks)}{alone}")

@@ -59,6 +59,8 @@ def train(
 
     sheet = open_sheet(sheet_file, changes)
     if rates:
+        if varied:
+            raise UsageError("--vary", "other options", "not --find-rate", varied, "leave one of them out")
         _find_rate(sheet)
         return
     if resumed is not None and (changes or name):
@@ -114,9 +116,7 @@ def _vary(sheet: Sheet, varied: Sequence[str], name: str, planned: RunFolder | N
 
 
 def _show_tried(tried: Sequence[Tried], name: str) -> None:
-    from foldkit.runs import shown_setting
-
-    from .live import clock
+    from foldkit.runs import clock, shown_setting
 
     header = [*tried[0].settings, "best validation", "95% over seeds", "time", "runs", "state"]
     lines = []

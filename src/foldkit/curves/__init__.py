@@ -1,7 +1,7 @@
 """Smoothing, diagnosis and drawing of runs, of the lengths of examples, and of learning rates that were tried."""
 
 from .curve import ACROSS, Curve, curve_of, read_curves, run_labels, thinned
-from .diagnosis import Diagnosis, diagnose
+from .diagnosis import FIGURES, Diagnosis, diagnose
 from .drawing import draw, draw_figure, save_picture
 from .lengths import draw_lengths, save_lengths
 from .rates import draw_rates, save_rates
@@ -9,6 +9,7 @@ from .smoothing import smooth
 
 __all__ = [
     "ACROSS",
+    "FIGURES",
     "Curve",
     "Diagnosis",
     "curve_of",

@@ -16,7 +16,8 @@ from foldkit.runs import RunLog
 _FLAT, _FALLING, _TURNED, _DIVERGED = 0.02, 0.08, 0.06, 0.3
 # Fewer points than these tell nothing.
 _STEPS, _CHECKS = 20, 4
-READ = ("loss", "learning_rate", "validation_loss", "epoch")
+# The figures of steps that a diagnosis needs.
+FIGURES = ("loss", "epoch")
 
 
 @dataclass(frozen=True)

@@ -21,6 +21,10 @@ class Leak:
     train_row: int
     what: str
 
+    def __str__(self) -> str:
+        said = {"text": "has the texts of", "prompt": "has the prompt of", "near copy": "is a near copy of"}[self.what]
+        return f"row {self.row} in {self.part} {said} row {self.train_row} in train"
+
 
 def find_leaks(pairs: Mapping[int, Pair], parts: pd.Series, alike: Iterable[NearPair]) -> list[Leak]:
     """Return the rows outside train that stand in train too, each once, the worst first.

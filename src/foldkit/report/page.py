@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import html
 import io
 import re
 from collections.abc import Mapping, Sequence
@@ -11,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from foldkit.curves import draw_figure
-from foldkit.runs import RunFolder, RunSummary
+from foldkit.runs import RunFolder, RunSummary, clock
 
 TEMPLATE = Path(__file__).parent / "page.html"
 
@@ -41,7 +40,6 @@ def page_html(page: Page) -> str:
     import jinja2
 
     environment = jinja2.Environment(autoescape=True, trim_blocks=True, lstrip_blocks=True)
-    environment.filters["clock"] = _clock
     template = environment.from_string(TEMPLATE.read_text(encoding="utf-8"))
     pictures = {"wide": _svg(page.run, (12.8, 7.2)), "narrow": _svg(page.run, (5.2, 7.2))}
     return template.render(page=page, pictures=pictures, words=_words(page))
@@ -69,15 +67,11 @@ def _svg(run: RunFolder, size: tuple[float, float]) -> str:
     for color, name in own.items():
         text = text.replace(color, name)
     marked = re.sub(r"(<text )", r'\1fill="currentColor" ', text)
-    return marked.replace("sans-serif", html.escape("system-ui, sans-serif"))
-
-
-def _clock(seconds: float) -> str:
-    return f"{seconds // 60:.0f} min {seconds % 60:02.0f} s" if seconds >= 60 else f"{seconds:.0f} s"
+    return marked.replace("sans-serif", "system-ui, sans-serif")
 
 
 def _words(page: Page) -> dict[str, str]:
     """Return what is said of the outcome in the first line."""
     run = page.summary
     best = "" if run.best_validation_loss is None else f"{run.best_validation_loss:.4f}"
-    return {"best": best, "progress": f"{run.step} of {run.n_steps}", "time": _clock(run.seconds)}
+    return {"best": best, "progress": f"{run.step} of {run.n_steps}", "time": clock(run.seconds)}

@@ -7,7 +7,6 @@ from foldkit.formats.lazy import lazy_door
 if TYPE_CHECKING:
     from .differences import differing as differing
     from .differences import flat as flat
-    from .differences import shown_setting as shown_setting
     from .folder import RunFolder as RunFolder
     from .folder import new_run as new_run
     from .folder import newest_run as newest_run
@@ -23,15 +22,18 @@ if TYPE_CHECKING:
     from .log import RunLog as RunLog
     from .log import cut_log as cut_log
     from .log import read_log as read_log
+    from .showing import clock as clock
+    from .showing import shown_setting as shown_setting
 
 # The log is read with a library of columns, which a list of runs need not wait for.
 __getattr__, __all__ = lazy_door(
     __name__,
     {
-        "differences": ("differing", "flat", "shown_setting"),
+        "differences": ("differing", "flat"),
         "folder": ("RunFolder", "new_run", "newest_run"),
         "keeping": ("ask_to_stop", "delete_run", "record", "write_note"),
         "listing": ("RunSummary", "list_runs", "read_run_sheet", "summarise_run"),
         "log": ("LogWriter", "RunLog", "cut_log", "read_log"),
+        "showing": ("clock", "shown_setting"),
     },
 )

@@ -21,10 +21,3 @@ def differing(sheets: Sequence[Mapping[str, Any]]) -> dict[str, list[Any]]:
     keys = dict.fromkeys(key for values in all_flat for key in values)
     columns = {key: [values.get(key) for values in all_flat] for key in keys}
     return {key: values for key, values in columns.items() if any(value != values[0] for value in values)}
-
-
-def shown_setting(value: Any) -> str:
-    """Write a setting as a table or a legend shows it."""
-    if isinstance(value, float):
-        return f"{value:g}"
-    return "–" if value in (None, "", [], ()) else str(value)

@@ -40,6 +40,11 @@ class RunSummary:
     note: str
 
     @property
+    def outcome(self) -> str:
+        """The state, with why it ended where that is not the usual end."""
+        return self.state if self.reason in ("", "done", self.state) else f"{self.state} ({self.reason})"
+
+    @property
     def ended(self) -> str:
         """Why the run ended: its reason, its state where it was killed or failed, "" while it is at work."""
         return self.reason if self.state in ("finished", "stopped") else self.state.replace("training", "")

@@ -157,7 +157,7 @@ def make_scorecard(
         if len(contender.replies) != len(asked.rows):
             raise ValueError(f"{contender.name} gave {len(contender.replies)} replies to {len(asked.rows)} rows")
     resamples = Resamples(asked.groups, settings.seed)
-    scoring = _Scoring(asked, settings, resamples, measures, asked.form, _places(asked, settings.by))
+    scoring = _Scoring(asked, settings, resamples, measures, _places(asked, settings.by))
     figures = [scoring.figures(contender.replies) for contender in given]
     scores = tuple(
         scoring.score(contender, own, given[0], figures[0]) for contender, own in zip(given, figures, strict=True)
@@ -188,13 +188,12 @@ class _Scoring:
     settings: ScoreSettings
     resamples: Resamples
     measures: Sequence[Measure]
-    form: Form
     places: Mapping[str, Sequence[int]]
 
     def figures(self, replies: Sequence[Reply]) -> Figures:
         """Return the figure of each row by each measure that these replies have what it needs for."""
         return {
-            m.name: np.array([m.figure(reply, self.form) for reply in replies])
+            m.name: np.array([m.figure(reply, self.asked.form) for reply in replies])
             for m in self.measures
             if m.fits(replies)
         }
@@ -235,7 +234,7 @@ class _Scoring:
             self._cost(given, tokens),
             measured,
             differences,
-            _field_shares(replies, self.form) if "fields" in own else {},
+            _field_shares(replies, self.asked.form) if "fields" in own else {},
             {place: parts[place] for place in self.places},
             {place: parts[place] for place in self.far_places},
             copied,
@@ -246,7 +245,7 @@ class _Scoring:
     def _values(self, measure: Measure, given: Given, figures: np.ndarray, weights: np.ndarray) -> np.ndarray:
         """Return the whole figure of the rows as they are, then of each resample."""
         if measure.whole:
-            return measure.whole(given.replies, self.form, self.resamples.counts)
+            return measure.whole(given.replies, self.asked.form, self.resamples.counts)
         found = mean(figures, weights, self.resamples.counts)
         return np.array([measure.after(value) for value in found.tolist()])
 
@@ -331,15 +330,12 @@ def _general(given: Given, base: Given, seed: int) -> dict[str, Difference | Int
         resamples = Resamples([str(index) for index in range(len(sums))], seed)
         tokens = np.array(counts, dtype=float)
 
-        def per_token(values: Sequence[float], drawn: np.ndarray, n: np.ndarray) -> np.ndarray:
-            return np.asarray((drawn @ np.array(values)) / (drawn @ n))
-
-        own = per_token(sums, resamples.counts, tokens)
+        own = mean(np.array(sums) / tokens, tokens, resamples.counts)
         found[text] = resamples.interval(own)
         if given is not base and text in base.general:
-            before = per_token(base.general[text][0], resamples.counts, tokens)
-            interval = resamples.interval(own - before)
-            p = paired_test(np.array(sums) - np.array(base.general[text][0]), resamples, share=False)
+            of_base = np.array(base.general[text][0])
+            interval = resamples.interval(own - mean(of_base / tokens, tokens, resamples.counts))
+            p = paired_test(np.array(sums) - of_base, resamples, share=False)
             word = {"better": "better", "worse": "forgot", "cannot tell": "cannot tell"}[verdict(interval, p, False)]
             found[f"{text}, difference"] = Difference(interval, word, p)
     return found

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, field
 
 from foldkit.formats import UsageError, one_of
@@ -108,6 +109,21 @@ class ScoreSettings:
         within(self.batch, 1, 4096, "[score]", "batch")
         within(self.max_tokens, 0, 2**16, "[score]", "max_tokens")
         within(self.tolerance, 0, 1, "[score]", "tolerance")
+        within(self.enough, 0, 1, "[score]", "enough")
+        within(self.suspects, 0, 10_000, "[score]", "suspects")
+        for name, value in self.worth.items():
+            if not _is_number(value):
+                raise UsageError("[score.worth]", name, "a number above 0, or 0 for none", value, "change the value")
+        for name, pair in self.prices.items():
+            if not isinstance(pair, list | tuple) or len(pair) != 2 or not all(map(_is_number, pair)):
+                expected = "two numbers: of a million prompt tokens, of a million answer tokens"
+                raise UsageError("[score.prices]", name, expected, pair, "for example [0.2, 0.8]")
+
+    @property
+    def measure_names(self) -> tuple[str, ...]:
+        """The names of all measures: of the registry, your own, the judge's criteria."""
+        own = [named.rpartition(":")[2] for named in self.own]
+        return (*self.measures, *own, *(f"judge {name}" for name in (self.judge.criteria if self.judge else ())))
 
     @property
     def texts(self) -> tuple[str, ...]:
@@ -117,3 +133,7 @@ class ScoreSettings:
     def worth_of(self, measure: str) -> float:
         """Return the difference of this measure that is worth having."""
         return float(self.worth.get(measure, self.worth.get("all", 0.05)))
+
+
+def _is_number(value: object) -> bool:
+    return isinstance(value, int | float) and not isinstance(value, bool) and 0 <= value < math.inf

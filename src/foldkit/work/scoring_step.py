@@ -10,8 +10,8 @@ from pathlib import Path
 from typing import Any
 
 from foldkit.adapters import put_on, read_adapter, read_header
-from foldkit.answering import Answerer, NearestShots, Shots, draw_shots, key_of
-from foldkit.datasets import Dataset, Leak
+from foldkit.answering import NO_SHOTS, Answerer, NearestShots, Shots, draw_shots, key_of
+from foldkit.datasets import Dataset
 from foldkit.formats import InputError, UsageError, fingerprint_files, fingerprint_value, near_name
 from foldkit.formats.jsonl import read_text
 from foldkit.models import Base, chosen_compute, open_base
@@ -147,7 +147,7 @@ class _Scoring:
         """Ask one contender all rows, reworded ones too, and take its loss on the general texts."""
         replies, n_prompt = self._replies(contender, self.cells, adapter, contender.name)
         general, again = {}, []
-        if not _has_shots(contender):
+        if contender.shots is NO_SHOTS:
             for name in self.settings.texts:
                 text = read_text(self.sheet.path(name))
                 window = self.sheet.train.window
@@ -265,10 +265,6 @@ class _Scoring:
         return [*(MEASURES[name] for name in self.settings.measures), *own, *(judge_measures(judge) if judge else [])]
 
 
-def _has_shots(contender: Contender) -> bool:
-    return isinstance(contender.shots, NearestShots) or bool(getattr(contender.shots, "rows", ()))
-
-
 def _check_needs(sheet: Sheet, inputs: Inputs) -> None:
     if "ranked" in sheet.score.measures and not inputs.template.rejected_slots():
         todo = "give the last learned turn a `rejected` text, or leave ranked out"
@@ -287,8 +283,4 @@ def _test_rows(dataset: Dataset, inputs: Inputs, by: str) -> list[tuple[int, dic
 
 
 def _leaks(sheet: Sheet) -> list[str]:
-    def told(leak: Leak) -> str:
-        what = {"text": "has the texts of", "prompt": "has the prompt of", "near copy": "is a near copy of"}[leak.what]
-        return f"row {leak.row} {what} row {leak.train_row} in train"
-
-    return [told(leak) for leak in split(sheet).leaks if leak.part == "test"]
+    return [str(leak) for leak in split(sheet).leaks if leak.part == "test"]

@@ -42,6 +42,10 @@ class Trials:
         """Return the place of the run of that number, from 1."""
         return RunFolder(self.folder.path.with_name(f"{self.folder.path.name}-{number:02d}"))
 
+    def runs(self) -> list[RunFolder]:
+        """Return the places of all runs."""
+        return [self.run(number) for number in range(1, len(self.combinations()) + 1)]
+
     def sheet_of(self, settings: Mapping[str, Any]) -> Sheet:
         """Return the sheet with these settings. Raises UsageError for a value out of its range."""
         values = self.sheet.as_mapping()
@@ -85,6 +89,10 @@ def plan_trials(sheet: Sheet, varied: Sequence[str], name: str = "") -> Trials:
     for settings in trials.combinations():
         trials.sheet_of(settings)
     folder = new_run(sheet.path("runs"), name, "vary")
+    taken = [run.path.name for run in Trials(folder, sheet, values).runs() if run.path.exists()]
+    if taken:
+        folder.path.rmdir()
+        raise UsageError("--name", "name", "one whose runs are not there yet", ", ".join(taken), "choose another name")
     at = os.path.relpath(sheet.folder.resolve(), folder.path.resolve())
     plan = {"version": VERSION, "folder": Path(at).as_posix(), "varied": values, "sheet": sheet.as_mapping()}
     write_aside(folder.plan, json.dumps(plan, indent=2, ensure_ascii=False) + "\n")
@@ -121,7 +129,7 @@ def make_trials(
         except (InputError, OSError):
             raise
         except FoldKitError:
-            if summarise_run(run).state != "failed":
+            if not run.sheet.exists() or summarise_run(run).state != "failed":
                 raise
         if stop() or summarise_run(run).state == "stopped":
             break
