@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import io
 import json
 import os
 import signal
 import subprocess
 import sys
 import time
+from contextlib import redirect_stderr, redirect_stdout
 from pathlib import Path
 
 import pexpect
@@ -16,12 +18,27 @@ import pytest
 
 import foldkit
 from foldkit.cli.main import foldkit as group
+from foldkit.cli.main import main
 
 
 def call(*words: str, cwd: Path, typed: str = "") -> subprocess.CompletedProcess[str]:
-    environment = {**os.environ, "COLUMNS": "120"}
-    command = [sys.executable, "-m", "foldkit", *words]
-    return subprocess.run(command, cwd=cwd, capture_output=True, text=True, env=environment, check=False, input=typed)
+    """Run the command line in this process; in one of its own where something is typed."""
+    if typed:
+        environment = {**os.environ, "COLUMNS": "120"}
+        command = [sys.executable, "-m", "foldkit", *words]
+        return subprocess.run(
+            command, cwd=cwd, capture_output=True, text=True, env=environment, check=False, input=typed
+        )
+    said, told, code = io.StringIO(), io.StringIO(), 0
+    with pytest.MonkeyPatch.context() as patch, redirect_stdout(said), redirect_stderr(told):
+        patch.chdir(cwd)
+        patch.setenv("COLUMNS", "120")
+        patch.setattr(sys, "argv", ["foldkit", *words])
+        try:
+            main()
+        except SystemExit as end:
+            code = int(end.code or 0)
+    return subprocess.CompletedProcess(words, code, said.getvalue(), told.getvalue())
 
 
 def test_the_whole_way(work_folder: Path) -> None:
