@@ -1,7 +1,7 @@
 """Greedy answers alone and sixteen at a time, as a share of what reading the weights once a step allows.
 
-The bandwidth is that of a product of the largest matrices of the base with one vector, in the same run and interleaved.
-Times are the best of `--repeats`. The last line is one JSON object.
+Steps of one answer, of sixteen, and products of large matrices with one vector, which tell the bandwidth, are made in
+turns; shares and gains are medians of the ratios of turns. The last line is one JSON object.
 
     python benchmarks/generate.py real/chat-135m.gguf --weights float32
 """
@@ -10,30 +10,18 @@ from __future__ import annotations
 
 import argparse
 import json
+import statistics
 import time
 from collections.abc import Callable
 from pathlib import Path
 
 import torch
 
-from foldkit.models import generate, open_base
+from foldkit.models import Decoder, open_base, stream
 from foldkit.models.settings import WEIGHTS
 from foldkit.tokens import open_text_side
 
 PROMPT = "The keeper wrote down what the wind had done that night, and then he put the kettle on and"
-
-
-def bandwidth() -> float:
-    """Return bytes a second that a product with one vector reads, over 400 MB of weights."""
-    weights = [torch.randn(2048, 2048) for _ in range(24)]
-    x = torch.randn(2048)
-    best = float("inf")
-    for _ in range(4):
-        start = time.perf_counter()
-        for weight in weights:
-            torch.mv(weight, x)
-        best = min(best, time.perf_counter() - start)
-    return sum(weight.numel() * 4 for weight in weights) / best
 
 
 def seconds(work: Callable[[], object]) -> float:
@@ -43,40 +31,53 @@ def seconds(work: Callable[[], object]) -> float:
     return time.perf_counter() - start
 
 
+def steps(decoder: Decoder, ids: list[int], n_prompts: int, n_steps: int) -> Callable[[], None]:
+    """Return what makes the next step of answers to so many prompts, the prompts being read already."""
+    found = stream(decoder, [ids] * n_prompts, (), n_steps + 2)
+
+    def step() -> None:
+        for _ in range(n_prompts):
+            next(found)
+
+    step()
+    return step
+
+
 def main() -> None:
     """Measure and print."""
     parser = argparse.ArgumentParser(description=(__doc__ or "").splitlines()[0])
     parser.add_argument("base", type=Path)
     parser.add_argument("--weights", choices=WEIGHTS, default="float32")
     parser.add_argument("--tokens", type=int, default=40)
-    parser.add_argument("--repeats", type=int, default=3)
+    parser.add_argument("--repeats", type=int, default=5)
     options = parser.parse_args()
     base, side = open_base(options.base, weights=options.weights), open_text_side(options.base)
     ids = side.tokenizer.encode_text(PROMPT)
-    few = 4
+    matrices, vector = [torch.randn(2048, 2048) for _ in range(24)], torch.randn(2048)
+    n_bytes = sum(matrix.numel() * 4 for matrix in matrices)
 
-    def step_seconds(n_prompts: int) -> float:
-        # The difference of a long and a short answer leaves out the prompt.
-        prompts = [ids] * n_prompts
-        long = seconds(lambda: generate(base.decoder, prompts, (), options.tokens + few))
-        return (long - seconds(lambda: generate(base.decoder, prompts, (), few))) / options.tokens
+    def read() -> None:
+        for matrix in matrices:
+            torch.mv(matrix, vector)
 
-    rates, alone, together = [], [], []
+    turns: list[tuple[float, float, float]] = []
     for repeat in range(options.repeats):
-        rates.append(bandwidth())
-        alone.append(step_seconds(1))
-        together.append(step_seconds(16))
+        alone, together = (steps(base.decoder, ids, n, options.tokens) for n in (1, 16))
+        turns += [(seconds(read), seconds(alone), seconds(together)) for _ in range(options.tokens)]
+        reading, one, sixteen = (statistics.median(times) for times in zip(*turns[-options.tokens :], strict=True))
         print(
-            f"{repeat + 1}: {rates[-1] / 1e9:.1f} GB/s; alone {1 / alone[-1]:.1f} tokens/s; "
-            f"sixteen at once {16 / together[-1]:.1f} tokens/s"
+            f"{repeat + 1}: {n_bytes / reading / 1e9:.1f} GB/s; alone {1 / one:.1f} tokens/s; "
+            f"sixteen at once {16 / sixteen:.1f} tokens/s"
         )
-    limit = max(rates) / base.n_weight_bytes
+    limits = [base.n_weight_bytes / n_bytes * reading for reading, _, _ in turns]
     figures = {
         "weights": options.weights,
-        "tokens_per_second_alone": round(1 / min(alone), 1),
-        "tokens_per_second_batch16": round(16 / min(together), 1),
-        "share_of_bandwidth": round(1 / min(alone) / limit, 3),
-        "batch16_gain": round(16 * min(alone) / min(together), 2),
+        "tokens_per_second_alone": round(1 / statistics.median(one for _, one, _ in turns), 1),
+        "tokens_per_second_batch16": round(16 / statistics.median(sixteen for _, _, sixteen in turns), 1),
+        "share_of_bandwidth": round(
+            statistics.median(a / one for a, (_, one, _) in zip(limits, turns, strict=True)), 3
+        ),
+        "batch16_gain": round(statistics.median(16 * one / sixteen for _, one, sixteen in turns), 2),
     }
     print(json.dumps(figures))
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 import functools
 import importlib.util
 import json
@@ -19,17 +20,19 @@ from hypothesis import strategies as st
 
 from foldkit.adapters import AdapterSettings, attach
 from foldkit.formats import GgufFile, InputError
-from foldkit.models import Decoder, generate, open_base
+from foldkit.models import Cache, Decoder, generate, open_base
 from foldkit.models.families import FAMILIES, spec_from_config
 from foldkit.models.gguf import spec_of
 from foldkit.models.gguf import weights_of as gguf_weights
 from foldkit.models.gguf_families import COMMON, GGUF_FAMILIES
 from foldkit.models.gguf_saving import save_gguf
+from foldkit.models.quick import QuickLayer, quick_layers
 from foldkit.models.weights import file_names, parameter_shapes, to_theirs
 
 from .family_cases import CONFIGS, config_of
 from .family_oracle import ORACLES
 
+CPU = torch.device("cpu")
 IDS = [5, 9, 31, 7, 44, 2, 18, 31, 9, 40, 3]
 
 
@@ -54,7 +57,7 @@ def streams_of(decoder: Decoder) -> tuple[list[np.ndarray], np.ndarray]:
     """Return the residual stream after every layer, and the logits."""
     decoder.requires_grad_(requires_grad=False)
     seen: list[np.ndarray] = []
-    hooks = [layer.register_forward_hook(lambda _, __, out: seen.append(out[0].numpy())) for layer in decoder.layers]
+    hooks = [layer.register_forward_hook(lambda _, __, out: seen.append(out.numpy())) for layer in decoder.layers]
     logits = decoder.logits(decoder(torch.tensor([IDS])))[0].numpy()
     for hook in hooks:
         hook.remove()
@@ -105,6 +108,27 @@ def test_answers_in_any_company_are_those_of_the_logits(case: str, shared: list[
         for token in answer:
             assert int(decoder.logits(decoder(torch.tensor([ids])))[0, -1].argmax()) == token
             ids.append(token)
+
+
+def test_quick_layers_give_what_the_layers_give() -> None:
+    """One more token of two rows, in float64 to 1e-9; which families have layers of that form; none with an adapter."""
+    found = set()
+    for case in CONFIGS:
+        decoder = decoder_of(case)
+        layers, caches = quick_layers(decoder), [Cache(decoder.spec, 2, 5, torch.float64, CPU) for _ in range(2)]
+        with torch.inference_mode():
+            for cache in caches:
+                decoder(torch.tensor([IDS[:4], IDS[1:5]]), cache=cache)
+            own, quick = (
+                decoder(torch.tensor([[7], [9]]), positions=torch.full((2, 1), 4), cache=cache, layers=given)
+                for cache, given in zip(caches, ((), layers), strict=True)
+            )
+        torch.testing.assert_close(quick, own, rtol=1e-9, atol=1e-9)
+        found |= {decoder.spec.family for layer in layers if isinstance(layer, QuickLayer)}
+    assert found == {"llama", "mistral", "qwen2", "phi3", "granite", "smollm3"}
+    adapted = copy.deepcopy(decoder_of("llama"))
+    attach(adapted, AdapterSettings(rank=2, reach="mlp"))
+    assert quick_layers(adapted) == list(adapted.layers)
 
 
 def test_the_registries_are_whole() -> None:

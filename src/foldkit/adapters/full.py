@@ -17,7 +17,7 @@ class FullEmbedding(nn.Module):
     def __init__(self, frozen: Embedding | FrozenEmbedding, dtype: torch.dtype, compute: torch.dtype) -> None:
         super().__init__()
         self.frozen, self.compute, self.enabled = frozen, compute, True
-        self.weight = nn.Parameter(frozen.weight.detach().to(dtype, copy=True))
+        self.weight = nn.Parameter(frozen.weight.detach().to(dtype, copy=True, memory_format=torch.contiguous_format))
 
     def forward(self, ids: Tensor) -> Tensor:
         """Map int64 (...) to (..., d_model)."""
@@ -37,7 +37,7 @@ class FullHead(nn.Module):
     def __init__(self, frozen: Linear | FrozenLinear, dtype: torch.dtype) -> None:
         super().__init__()
         self.frozen, self.enabled = frozen, True
-        self.weight = nn.Parameter(frozen.weight.detach().to(dtype, copy=True))
+        self.weight = nn.Parameter(frozen.weight.detach().to(dtype, copy=True, memory_format=torch.contiguous_format))
 
     def forward(self, stream: Tensor) -> Tensor:
         """Map the stream (..., d_model) to logits (..., vocab_size)."""

@@ -21,5 +21,14 @@ def fingerprint_files(paths: Iterable[Path]) -> str:
 
 def fingerprint_value(value: Any) -> str:
     """Return the fingerprint of a JSON value; keys are sorted, so their order does not matter."""
-    text = json.dumps(value, sort_keys=True, ensure_ascii=False, separators=(",", ":"))
+    return fingerprint_text(canonical_json(value))
+
+
+def canonical_json(value: Any) -> str:
+    """Return the JSON text that stands for a value in fingerprints."""
+    return json.dumps(value, sort_keys=True, ensure_ascii=False, separators=(",", ":"))
+
+
+def fingerprint_text(text: str) -> str:
+    """Return the fingerprint of a text."""
     return f"sha256:{hashlib.sha256(text.encode('utf-8')).hexdigest()[:16]}"

@@ -93,13 +93,21 @@ class GgufFile:
         return value
 
     def _string(self) -> str:
-        size = self._scalar("Q")
-        end = self._place + size
-        if end > len(self._map):
-            raise InputError(self.path, "length of a text", "at most the file's", size, "fetch the file again")
-        text = self._map[self._place : end].decode("utf-8")
-        self._place = end
+        (text,) = self._strings(1)
         return text
+
+    def _strings(self, n: int) -> list[str]:
+        """Read so many texts; a vocabulary has a hundred thousand, so the loop is kept bare."""
+        data, place, length, texts = self._map, self._place, len(self._map), []
+        for _ in range(n):
+            start = place + 8
+            place = start + int.from_bytes(data[place:start], "little")
+            if place > length or start > length:
+                todo = "fetch the file again"
+                raise InputError(self.path, "length of a text", "at most the file's", place - start, todo)
+            texts.append(data[start:place].decode("utf-8"))
+        self._place = place
+        return texts
 
     def _value(self, kind: int) -> Any:
         if kind == _STRING:
@@ -113,7 +121,7 @@ class GgufFile:
     def _array(self) -> list[Any]:
         kind, size = self._scalar("I"), self._count(self._scalar("Q"), "length of a list")
         if kind == _STRING:
-            return [self._string() for _ in range(size)]
+            return self._strings(size)
         if kind not in _SCALARS:
             raise InputError(self.path, "type of a list", "text or numbers", kind, "fetch the file again")
         form = f"<{size}{_SCALARS[kind]}"

@@ -18,15 +18,25 @@ def attend(query: Tensor, key: Tensor, value: Tensor, mask: Tensor | None, scale
     (batch, 1, seq, keys); None for plain causal with as many keys as queries, or for one query that sees all keys.
     A cap above 0 bounds the products by cap * tanh(x / cap) (Bello et al. 2017, section 5.1).
     """
-    grouped, several = query.shape[1] != key.shape[1], query.shape[2] > 1
+    if query.shape[2] == 1 and query.shape[1] != key.shape[1]:
+        # The heads of a group as if they followed one another, for all of them see the same keys.
+        rows = query.reshape(len(query), key.shape[1], -1, query.shape[3])
+        return _mixed(rows, key, value, mask, scale, cap, causal=False).reshape(query.shape)
+    return _mixed(query, key, value, mask, scale, cap, causal=mask is None and query.shape[2] > 1)
+
+
+def _mixed(
+    query: Tensor, key: Tensor, value: Tensor, mask: Tensor | None, scale: float, cap: float, *, causal: bool
+) -> Tensor:
+    grouped = query.shape[1] != key.shape[1]
     if not cap:
         return functional.scaled_dot_product_attention(
-            query, key, value, attn_mask=mask, is_causal=mask is None and several, scale=scale, enable_gqa=grouped
+            query, key, value, attn_mask=mask, is_causal=causal, scale=scale, enable_gqa=grouped
         )
     if grouped:
         n_times = query.shape[1] // key.shape[1]
         key, value = key.repeat_interleave(n_times, dim=1), value.repeat_interleave(n_times, dim=1)
-    if mask is None and several:
+    if causal:
         mask = torch.ones(query.shape[2], key.shape[2], dtype=torch.bool, device=query.device).tril()
     products = cap * torch.tanh(query @ key.transpose(-1, -2) * scale / cap)
     if mask is not None:

@@ -15,6 +15,7 @@ from .folder import read_folder
 from .freeing import give_back
 from .gguf import read_gguf
 from .held import HOLDERS, FrozenEmbedding, FrozenLinear, Held, Packed, Sixteen
+from .linear import fill, laid_out
 from .settings import WEIGHTS
 
 
@@ -72,9 +73,11 @@ def _place(decoder: Decoder, name: str, value: Held | Tensor, dtype: torch.dtype
         plain = value.rows(slice(None), torch.float32) if isinstance(value, Held) else value
         module = decoder.get_submodule(at)
         if getattr(module, leaf).is_meta:
-            setattr(module, leaf, nn.Parameter(plain.to(dtype), requires_grad=False))
-        else:
-            getattr(module, leaf).data.copy_(plain)
+            # A table that is only looked up in stays by rows.
+            multiplied = plain.dim() == 2 and (at not in ("embedding", "positions") or decoder.head is None)
+            room = laid_out(len(plain), plain.shape[1], dtype) if multiplied else torch.empty(plain.shape, dtype=dtype)
+            setattr(module, leaf, nn.Parameter(room, requires_grad=False))
+        fill(getattr(module, leaf).data, plain)
         return
     parent, _, own = at.rpartition(".")
     module = decoder.get_submodule(at)

@@ -10,7 +10,8 @@ product, a tenth of the time of a step with one token. Layers themselves are cal
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from typing import cast
 
 import torch
 from torch import Tensor, nn
@@ -18,7 +19,7 @@ from torch.nn import functional
 from torch.utils.checkpoint import checkpoint
 
 from .attention import Fork, Pieces, attend, attend_pieces, piece_positions, window_mask
-from .cache import Cache
+from .cache import Cache, Slot
 from .held import Held
 from .linear import Linear, join, linear, together
 from .norms import frozen_rms_norm
@@ -56,7 +57,7 @@ class Norm(nn.Module):
         weight = self.weight + 1 if self.kind == "rms offset" else self.weight
         trained = torch.is_grad_enabled() and weight.requires_grad
         if trained or x.dtype == torch.bfloat16:
-            return functional.rms_norm(x, (x.shape[-1],), weight, self.eps)
+            return functional.rms_norm(x, weight.shape, weight, self.eps)
         return frozen_rms_norm(x, weight, self.eps)
 
 
@@ -79,26 +80,25 @@ class Attention(nn.Module):
             self.query_norm = Norm(spec, width if whole else spec.head_dim)
             self.key_norm = Norm(spec, kv_width if whole else spec.head_dim)
 
-    def forward(self, x: Tensor, angles: Angles, mask: Mask, cache: Cache | None, layer: int) -> Tensor:
-        """Map (batch, seq, d_model) to the same shape; mask as in `Decoder.forward`, or the pieces of one row."""
+    def forward(self, x: Tensor, seq: int, angles: Angles, mask: Mask, slot: Slot | None) -> Tensor:
+        """Map (batch * seq, d_model) to the same shape; mask as in `Decoder.forward`, or the pieces of one row."""
         query, key, value = together(x, (self.query, self.key, self.value), self.joined)
         if self.head_norm == "whole":
             query, key = self.query_norm.forward(query), self.key_norm.forward(key)
-        batch, seq, _ = x.shape
-        query = query.view(batch, seq, self.n_heads, self.head_dim).transpose(1, 2)
-        key = key.view(batch, seq, self.n_kv_heads, self.head_dim).transpose(1, 2)
-        value = value.view(batch, seq, self.n_kv_heads, self.head_dim).transpose(1, 2)
+        query = query.view(-1, seq, self.n_heads, self.head_dim).transpose(1, 2)
+        key = key.view(-1, seq, self.n_kv_heads, self.head_dim).transpose(1, 2)
+        value = value.view(-1, seq, self.n_kv_heads, self.head_dim).transpose(1, 2)
         if self.head_norm == "head":
             query, key = self.query_norm.forward(query), self.key_norm.forward(key)
         if angles is not None:
             query, key = rotate(query, *angles), rotate(key, *angles)
-        if cache is not None:
-            key, value = cache.extend(layer, key, value)
+        if slot is not None:
+            key, value = slot.extend(key, value)
         if isinstance(mask, Pieces):
             mixed = attend_pieces(query, key, value, mask, self.scale, self.cap)
         else:
             mixed = attend(query, key, value, mask, self.scale, self.cap)
-        out: Tensor = self.out.forward(mixed.transpose(1, 2).reshape(batch, seq, -1))
+        out: Tensor = self.out.forward(mixed.transpose(1, 2).reshape(len(x), -1))
         return out
 
     def join(self, dtype: torch.dtype) -> None:
@@ -118,7 +118,7 @@ class Mlp(nn.Module):
         self.joined: Tensor | None = None
 
     def forward(self, x: Tensor) -> Tensor:
-        """Map (batch, seq, d_model) to the same shape."""
+        """Map (..., d_model) to the same shape."""
         if self.gate is None:
             out: Tensor = self.down.forward(self._activated(self.up.forward(x)))
         else:
@@ -152,10 +152,10 @@ class Layer(nn.Module):
         self.mlp = Mlp(spec)
         self.mlp_after_norm = Norm(spec, spec.d_model) if after else None
 
-    def forward(self, x: Tensor, angles: Angles, mask: Mask, cache: Cache | None, layer: int) -> Tensor:
-        """Map the residual stream (batch, seq, d_model) to the same shape."""
+    def forward(self, x: Tensor, seq: int, angles: Angles, mask: Mask, slot: Slot | None) -> Tensor:
+        """Map the residual stream (batch * seq, d_model) to the same shape."""
         normed = self.attention_norm.forward(x)
-        mixed = self.attention.forward(normed, angles, mask, cache, layer)
+        mixed = self.attention.forward(normed, seq, angles, mask, slot)
         if self.parallel:
             both: Tensor = (
                 x + mixed + self.mlp.forward(normed if self.parallel == "one norm" else self.mlp_norm.forward(x))
@@ -208,6 +208,7 @@ class Decoder(nn.Module):
         cache: Cache | None = None,
         lengths: Sequence[int] = (),
         forks: Sequence[Fork] = (),
+        layers: Sequence[Callable[..., Tensor]] = (),
     ) -> Tensor:
         """Return the normed stream (batch, seq, d_model) for token ids, int64 (batch, seq).
 
@@ -227,6 +228,7 @@ class Decoder(nn.Module):
             x = x * torch.tensor(self.spec.embedding_scale, dtype=x.dtype, device=x.device)
         if self.positions is not None:
             x = x + self.positions(positions)
+        x = x.flatten(0, 1)
         n_keys = ids.shape[1] + (cache.length if cache else 0)
         masks: dict[int, Mask] = {
             size: Pieces(tuple(lengths), size, tuple(forks))
@@ -235,18 +237,20 @@ class Decoder(nn.Module):
             for size in {*self.spec.windows, 0}
         }
         angles: dict[Rope | None, Angles] = {None: None}
-        for index, layer in enumerate(self.layers):
+        slots = cache.slots(ids.shape[1]) if cache else [None] * self.spec.n_layers
+        own = cast("Sequence[Callable[..., Tensor]]", self.layers)
+        for index, layer in enumerate(layers or own):
             rope = self.spec.rope_of(index)
             if rope is not None and rope not in angles:
                 cos, sin = rotary_angles(positions, rope)
                 angles[rope] = (cos.to(x.dtype), sin.to(x.dtype))
-            given = (x, angles[rope], masks[self.spec.window(index)], cache, index)
+            given = (x, ids.shape[1], angles[rope], masks[self.spec.window(index)], slots[index])
             if self.recompute and torch.is_grad_enabled():
                 x = checkpoint(layer, *given, use_reentrant=False)
             else:
                 x = layer(*given)
         out: Tensor = self.norm(x)
-        return out
+        return out.view(*ids.shape, -1)
 
     def head_parameters(self) -> list[nn.Parameter]:
         """Return the weights that logits are made with, where they are plain."""

@@ -9,6 +9,7 @@ from torch import Tensor
 
 from .cache import Cache
 from .decoder import Decoder
+from .quick import quick_layers
 from .sampling import Sampling, choose
 
 # Fewer shared tokens than this are computed for every prompt: the copies would cost as much.
@@ -58,7 +59,7 @@ def stream(
     n_ready = _fill_shared(decoder, prompts, longest, cache)
     mask = _prompt_mask(real, n_ready)
     stream_out = decoder(ids[:, n_ready:], positions=positions[:, n_ready:], mask=mask, cache=cache)
-    before = [list(prompt) for prompt in prompts]
+    before, layers = [list(prompt) for prompt in prompts], quick_layers(decoder)
     for _ in range(max_tokens):
         rows = live.tolist()
         logits = decoder.logits(stream_out[:, -1])
@@ -77,7 +78,7 @@ def stream(
         real = torch.cat((real, torch.ones_like(real[:, :1])), dim=1)
         if cache.length < cache.room:
             mask = None if bool(real.all()) else real[:, None, None, :]
-            stream_out = decoder(chosen[:, None], positions=positions, mask=mask, cache=cache)
+            stream_out = decoder(chosen[:, None], positions=positions, mask=mask, cache=cache, layers=layers)
 
 
 def _longest(prompts: Sequence[Sequence[int]], max_tokens: int, max_positions: int) -> int:

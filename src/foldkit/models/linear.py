@@ -11,17 +11,36 @@ from torch.nn import functional
 
 from .gating import gated_silu
 
-# For as many rows the product is taken with the matrix on the left. Measured on a CPU with 1,536 x 576: 16 rows in 290
-# microseconds instead of 900, 32 in 470 instead of 1,270; with 4 rows and with 64 it is the slower way.
+# For as many rows the product is taken with the matrix on the left, where that stands by rows. Measured on a CPU with
+# 1,536 x 576: 16 rows in 290 microseconds instead of 900, 32 in 470 instead of 1,270; with 4 and with 64 it is slower.
 _FEW = range(5, 49)
+# Rows that are copied at once into a matrix that stands by columns, so that they stay in the processor's caches.
+_COPIED = 1024
 
 
 def linear(x: Tensor, weight: Tensor, bias: Tensor | None = None) -> Tensor:
     """Map x (..., d_in) by weight (d_out, d_in) to (..., d_out); only the order of its sums depends on the rows."""
-    if torch.is_grad_enabled() or (n_rows := x.numel() // x.shape[-1]) not in _FEW or x.device.type != "cpu":
+    few = not torch.is_grad_enabled() and x.numel() // x.shape[-1] in _FEW
+    if not few or weight.stride(-1) != 1 or x.device.type != "cpu":
         return functional.linear(x, weight, bias)
-    y = (weight @ x.reshape(n_rows, -1).T).T.reshape(*x.shape[:-1], len(weight))
+    y = (weight @ x.reshape(-1, x.shape[-1]).T).T.reshape(*x.shape[:-1], len(weight))
     return y if bias is None else y + bias
+
+
+def laid_out(n_rows: int, width: int, dtype: torch.dtype) -> Tensor:
+    """Return a matrix (n_rows, width) without values, by columns in memory where it is taller than wide.
+
+    A product with one row reads it 1.15 to 1.35 times as fast then, as measured on a CPU with 576 columns.
+    """
+    if n_rows > width:
+        return torch.empty(width, n_rows, dtype=dtype, device="cpu").T
+    return torch.empty(n_rows, width, dtype=dtype, device="cpu")
+
+
+def fill(matrix: Tensor, values: Tensor) -> None:
+    """Copy values into a matrix of their shape, which may stand by columns."""
+    for start in range(0, len(matrix), _COPIED):
+        matrix[start : start + _COPIED].copy_(values[start : start + _COPIED])
 
 
 class LinearMap(Protocol):
@@ -84,20 +103,24 @@ def join(maps: Sequence[LinearMap], dtype: torch.dtype) -> Tensor | None:
     if len(plain) < len(maps):
         return None
     weights = [m.weight.detach() for m in plain]
-    if weights[0].is_meta:
-        joined = torch.empty(sum(map(len, weights)), weights[0].shape[1], dtype=dtype, device="cpu")
-    else:
-        joined = torch.cat(weights)
-    for m, part in zip(plain, joined.split_with_sizes([len(weight) for weight in weights]), strict=True):
+    joined = laid_out(sum(map(len, weights)), weights[0].shape[1], dtype)
+    for m, part, weight in zip(plain, joined.split_with_sizes(list(map(len, weights))), weights, strict=True):
+        if not weight.is_meta:
+            fill(part, weight)
         m.weight = nn.Parameter(part, requires_grad=m.weight.requires_grad)
     return joined
 
 
 def together(x: Tensor, maps: Sequence[LinearMap], joined: Tensor | None) -> list[Tensor]:
     """Return what maps of one input give: by a single product while `joined` still holds their weights."""
-    if joined is None or joined.data_ptr() != maps[0].weight.data_ptr():
+    if joined is None or not holds(joined, maps):
         return [m.forward(x) for m in maps]
     return maps[0].beside(x, maps, joined)
+
+
+def holds(joined: Tensor, maps: Sequence[LinearMap]) -> bool:
+    """Say whether the weights of these maps still stand in `joined`: moved to another dtype or device, they do not."""
+    return joined.data_ptr() == maps[0].weight.data_ptr()
 
 
 def one_after_the_other(x: Tensor, maps: Sequence[LinearMap], joined: Tensor) -> list[Tensor]:

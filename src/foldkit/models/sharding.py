@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from torch import nn
 
 from .decoder import Attention, Decoder, Mlp
+from .linear import Linear
 
 
 def shard(decoder: Decoder, whole: Sequence[nn.Parameter]) -> None:
@@ -22,5 +23,7 @@ def shard(decoder: Decoder, whole: Sequence[nn.Parameter]) -> None:
     for module in decoder.modules():
         if isinstance(module, Attention | Mlp):
             module.joined = None
+        if isinstance(module, Linear):
+            module.weight = nn.Parameter(module.weight.detach().contiguous(), requires_grad=module.weight.requires_grad)
     for layer in decoder.layers:
         fully_shard(layer, mesh=mesh, ignored_params=set(whole))
