@@ -8,7 +8,7 @@ from pathlib import Path
 import pandas as pd
 import pytest
 
-from foldkit.datasets import CHECKS, Choice, Coder, Pair, check_choices, check_pairs, code_rows, too_few
+from foldkit.datasets import CHECKS, Choice, Coder, Pair, check_choices, check_pairs, code_rows, find_leaks, too_few
 from foldkit.rows.near import likeness, near_clusters, near_pairs
 from foldkit.templates import read_template
 from foldkit.tokens import Encoder, TextSide
@@ -136,3 +136,34 @@ def test_pairs_are_coded_with_both_replies_after_one_prompt(side: TextSide) -> N
     assert {bad.row: bad.reason.split(":")[0].split(" ")[-1] for bad in coded.set_aside} == {2: "blank", 3: "80"}
     plain = code_rows(table, Coder(template, encoder, 80))
     assert [one.rejected for one in plain.examples] == [(), (), ()]
+    alone = pd.DataFrame(
+        {"prompt": ["wind?"] * 3, "chosen": ["west", "", " "], "rejected": ["", "oh west", ""]}, pd.RangeIndex(1, 4)
+    )
+    coded = code_rows(alone, Coder(template, encoder, 80, paired=True, either=True))
+    good, bad = coded.examples
+    assert (good.prompt, good.chosen, good.rejected) == (one.prompt, one.chosen, ())
+    assert (bad.prompt, bad.chosen, bad.rejected) == (one.prompt, (), one.rejected)
+    assert [(aside.row, aside.reason) for aside in coded.set_aside] == [(3, "blank: rejected")]
+
+
+def test_replies_with_a_verdict_are_checked_as_such() -> None:
+    """Good here and bad there; too few of one kind, with the weight; a worse reply of train found in test."""
+    kinds = {row: Choice(p.prompt, *((p.reply, "") if row % 2 else ("", p.reply))) for row, p in clean(40).items()}
+    assert check_choices(kinds) == []
+    both = kinds | {41: Choice(kinds[2].prompt, kinds[2].rejected, "")}
+    assert [(found.name, found.rows) for found in check_choices(both)] == [("good and bad", (2,))]
+    (uneven,) = check_choices({row: one for row, one in kinds.items() if one.chosen or row < 21})
+    assert (uneven.name, uneven.says) == (
+        "uneven kinds",
+        "20 good and 10 bad replies: a weight of 2.0 for `bad` in [train.pairs] evens it",
+    )
+    worse = "Well, who could say what that sea will do next."
+    pairs = {
+        1: Pair("a note", "calm", worse),
+        2: Pair("another", worse.upper(), bad=True),
+        3: Pair("a third", "calm", "no"),
+    }
+    parts = pd.Series({1: "train", 2: "test", 3: "test"})
+    assert [(leak.row, leak.train_row, leak.what) for leak in find_leaks(pairs, parts, ())] == [
+        (2, 1, "rejected reply")
+    ]

@@ -11,7 +11,7 @@ import pytest
 
 from foldkit.formats import FoldKitError, InputError, UsageError
 from foldkit.rows import SHAPES, RowsSettings, read_rows
-from foldkit.rows.shapes import BilingualSettings, GradedSettings, GroupedSettings, TranscriptSettings
+from foldkit.rows.shapes import BilingualSettings, GradedSettings, GroupedSettings, JudgedSettings, TranscriptSettings
 
 Write = Callable[[str, str], Path]
 TRANSCRIPT = [
@@ -113,7 +113,7 @@ def test_a_shaped_source_is_read_through_its_settings(write: Write, tmp_path: Pa
     assert [(bad.row, bad.reason) for bad in rows.bad] == [(2, "source row 2: blank: one of the two languages")]
     with pytest.raises(UsageError, match="grouped and bilingual"):
         RowsSettings("a.csv", bilingual=BilingualSettings("a", "b"), grouped=GroupedSettings())
-    assert {"transcript", "grouped", "bilingual", "graded"} == set(SHAPES)
+    assert {"transcript", "grouped", "bilingual", "graded", "judged"} == set(SHAPES)
 
 
 def test_wrong_settings_of_shapes_are_refused() -> None:
@@ -147,3 +147,18 @@ def test_graded_answers_are_pairs_by_a_gap() -> None:
         SHAPES["graded"](table.replace("1", "nan"), GradedSettings())
     with pytest.raises(UsageError, match="gap"):
         GradedSettings(gap=float("nan"))
+
+
+def test_replies_with_a_verdict_are_good_or_bad_alone() -> None:
+    """By the words of the settings in any letter case, other columns kept; other verdicts are named."""
+    cells = {"ask": ["a", "b", "c"], "said": ["one", "two", "three"], "thumb": [" Fine", "POOR", "yes"]}
+    table = pd.DataFrame(cells, index=pd.RangeIndex(1, 4), dtype=object)
+    settings = JudgedSettings("said", "thumb", good=("fine",), bad=("poor",))
+    found, left_out = SHAPES["judged"](table, settings)
+    assert found.to_dict("records") == [
+        {"ask": "a", "chosen": "one", "rejected": "", "source_row": "1"},
+        {"ask": "b", "chosen": "", "rejected": "two", "source_row": "2"},
+    ]
+    assert left_out == {3: "its verdict 'yes' is none of fine, poor"}
+    with pytest.raises(FoldKitError, match="verdict"):
+        SHAPES["judged"](table, JudgedSettings("said"))

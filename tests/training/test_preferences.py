@@ -25,7 +25,8 @@ from foldkit.training import (
     reference_values,
     train_adapter,
 )
-from foldkit.training.pair_notes import pair_notes
+from foldkit.training.pair_notes import length_note, pair_notes
+from foldkit.training.pair_objective import PairObjective
 from foldkit.training.preferences import log_rest
 from foldkit.training.settings import STRENGTHS, PairSettings
 from foldkit.training.stepping import Stepper
@@ -196,6 +197,39 @@ def test_training_ranks_the_chosen_replies_first(name: str) -> None:
         assert steps[0].figures["margin"] == pytest.approx(0, abs=1e-4)
 
 
+def test_rows_with_one_reply_alone_are_the_halves_of_pairs() -> None:
+    """Loss and items of pairs taken apart are those of the pairs, 1e-9; without the bad halves, the control, not.
+
+    Pairs alone have a margin; a training of halves goes down, and has the log-probabilities of each kind.
+    """
+    whole = pairs()
+    good = [dataclasses.replace(one, rejected=()) for one in whole]
+    bad = [Example(100 + one.row, one.prompt, ((len(one.prompt),) * 2,), one.rejected) for one in whole]
+    settings, values = TrainSettings(objective="unpaired", micro_batch=3), (-20.0, -21.0, -40.0)
+    decoder, totals = tiny_decoder(), []
+    for rows in (whole, [*good, *bad], good):
+        objective = PairObjective(settings, {one.row: values for one in rows}, baseline=BASELINE)
+        passes = objective.passes(rows)
+        losses = [objective.loss(decoder, piece, training=True) for piece in passes]
+        n_items = sum(loss.n_items for loss in losses)
+        assert objective.n_items(passes) == n_items == (6 if rows is good else 12)
+        assert sum(loss.sums["margin"][1] for loss in losses) == (6 if rows is whole else 0)
+        totals.append(sum(loss.total.item() for loss in losses))
+    assert totals[1] == pytest.approx(totals[0], rel=1e-9)
+    assert totals[2] != pytest.approx(totals[0], rel=1e-3)
+    single = tiny_decoder(torch.float32)
+    adapter, halves = attach(single, AdapterSettings(rank=4, seed=0)), [*good, *bad]
+    settings = dataclasses.replace(settings, epochs=15, batch=12, learning_rate=2e-2, validations=2)
+    reference = dict(reference_values(single, halves, settings))
+    steps = of(list(train_adapter(single, adapter, halves, bad, settings, reference=reference)), Stepped)
+    assert steps[-1].loss < steps[0].loss
+    assert "ranked" not in steps[0].figures
+    apart = [step.figures["chosen_log_prob"] - step.figures["rejected_log_prob"] for step in (steps[0], steps[-1])]
+    assert apart[1] > apart[0]
+    with pytest.raises(InputError, match="rows with both replies"):
+        objective_for(dataclasses.replace(settings, best_by="ranked"), halves)
+
+
 def test_what_pairs_cannot_do_is_refused(examples: list[Example]) -> None:
     """No rejected reply, a missing value, padding, a figure that replies do not have."""
     settings = TrainSettings(objective="direct")
@@ -230,3 +264,13 @@ def test_what_pairs_show_is_said_in_words(changes: dict[str, float], said: str) 
     assert len(notes) == bool(said)
     assert said in "".join(notes)
     assert pair_notes([{"validation_loss": 1.0}]) == []
+
+
+@pytest.mark.parametrize(
+    ("answers", "said"), [([30, 34], "32 tokens where the chosen replies have 20"), ([21, 22], "")]
+)
+def test_answers_that_drift_in_length_are_told(answers: list[int], said: str) -> None:
+    """With the figures, and nothing where they stay near the chosen replies."""
+    note = length_note(answers, [50, 60], [19, 21])
+    assert said in note
+    assert bool(note) == bool(said)

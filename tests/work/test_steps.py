@@ -177,6 +177,23 @@ def test_preferences_go_the_whole_way(work_folder: Path) -> None:
     assert len(list((work_folder / "built").glob("reference-*"))) == 2
 
 
+def test_replies_with_a_verdict_go_the_whole_way(work_folder: Path) -> None:
+    """Half of them good, half bad: trained by `unpaired`, scored on those that have a reply to be right."""
+    rows = [
+        {"prompt": f"wind {i}?", "reply": ("west", "who knows, who cares")[i % 2], "verdict": ("up", "down")[i % 2]}
+        for i in range(60)
+    ]
+    (work_folder / "rows.jsonl").write_text("".join(json.dumps(row) + "\n" for row in rows))
+    changes = ["rows.judged={}", "template.use=preference", "train.objective=unpaired", "score.measures=['loss']"]
+    sheet = foldkit.read_sheet(work_folder / "fold.toml", changes)
+    run = foldkit.train(sheet)
+    log = foldkit.read_log(run.log)
+    assert {"chosen_log_prob", "rejected_log_prob"} <= log.of("validation")[-1].keys()
+    assert "ranked" not in log.of("validation")[-1]
+    card = foldkit.score(sheet, run)
+    assert 0 < card.n_rows < len(foldkit.build(sheet).parts["test"])
+
+
 @pytest.mark.parametrize("trouble", ["full disk", "vanished folder"])
 def test_a_place_that_cannot_be_written_is_named(
     work_folder: Path, monkeypatch: pytest.MonkeyPatch, trouble: str

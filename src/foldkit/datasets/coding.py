@@ -15,6 +15,7 @@ from foldkit.templates import Outline, Template
 from foldkit.tokens import Encoder, Layout, TextTokenizer
 
 from .examples import Examples
+from .pairs import is_blank
 
 
 @dataclass(frozen=True)
@@ -43,13 +44,19 @@ class Coded:
 class Coder:
     """What turns rows into examples: the template, the encoder of a base, and the longest example in tokens.
 
-    With `paired` each row needs a rejected reply too, and the longest is that of prompt and both replies.
+    With `paired` each row needs a rejected reply too, or with `either` the one reply or the other; the longest is then
+    that of prompt and both replies.
     """
 
     template: Template
     encoder: Encoder
     window: int
     paired: bool = False
+    either: bool = False
+
+    def only_rejected(self, values: Mapping[str, str]) -> bool:
+        """Whether a row has a rejected reply alone, and may have."""
+        return self.either and is_blank(values, self.template.reply_slots())
 
 
 def code_rows(table: pd.DataFrame, coder: Coder) -> Coded:
@@ -89,6 +96,7 @@ class _Row(NamedTuple):
     layout: Layout
     texts: Sequence[str]
     rejected: str = ""
+    only_rejected: bool = False
 
     @property
     def all_texts(self) -> Sequence[str]:
@@ -118,13 +126,15 @@ def _lay_out(table: pd.DataFrame, coder: Coder) -> _Laid:
             laid.reasons[row] = found
         else:
             layout, texts = coder.encoder.laid_out(*found)
-            laid.rows.append(_Row(row, layout, texts, _rejected(values, coder, found[0], texts)))
+            alone = coder.only_rejected(values)
+            rejected = "" if alone else _rejected(values, coder, found[0], texts)
+            laid.rows.append(_Row(row, layout, texts, rejected, alone))
     return laid
 
 
 def _rejected(values: Mapping[str, str], coder: Coder, outline: Outline, texts: Sequence[str]) -> str:
     """Return the worse reply as the markup keeps it in the place of the last learned one, "" where none is wanted."""
-    if not coder.paired:
+    if not coder.paired or is_blank(values, coder.template.rejected_slots()):
         return ""
     return coder.encoder.laid_out(outline, [*texts[:-1], coder.template.rejected(values)])[1][-1]
 
@@ -144,15 +154,20 @@ def _coded(laid: _Laid, coded: Sequence[list[int]], coder: Coder) -> Coded:
 
 def _outlined(values: Mapping[str, str], coder: Coder) -> tuple[Outline, list[str]] | str:
     """Return the outline and texts of a row's turns, or the reason why it cannot be used."""
-    template = coder.template
-    needed = (*template.needed_slots(values), *(template.rejected_slots() if coder.paired else ()))
-    for slot in needed:
-        if not values[slot].strip():
-            return f"blank: {', '.join(slot for slot in needed if not values[slot].strip())}"
+    template, needed = coder.template, list(coder.template.needed_slots(values))
+    only_rejected = coder.only_rejected(values)
+    if only_rejected:
+        needed = [slot for slot in needed if slot not in template.reply_slots()]
+    if coder.paired and (only_rejected or not coder.either):
+        needed += template.rejected_slots()
+    if is_blank(values, needed):
+        return f"blank: {', '.join(slot for slot in needed if not values[slot].strip())}"
     try:
         outline, texts = template.outlined(values)
     except ValueError as error:
         return str(error)
+    if only_rejected:  # it stands where the reply would, until it is tokenised
+        texts[max(at for at, learned in enumerate(outline.learned) if learned)] = template.rejected(values)
     if True not in outline.learned:
         return "no reply to learn"
     for text, learned in zip(texts, outline.learned, strict=True):
@@ -176,6 +191,11 @@ def _joined(laid: Sequence[_Row], coded: Sequence[list[int]], window: int) -> tu
         one.layout.join(texts[: len(one.texts)], ids, spans)
         if one.rejected:
             rejected += [*texts[-1], *one.layout.end]
+        if one.only_rejected:
+            start = ends[-1] + spans[-2]
+            rejected += ids[start:]
+            del ids[start:]
+            spans[-1] = spans[-2]
         length = len(ids) - ends[-1] + len(rejected) - rejected_ends[-1]
         if length > window:
             too_long[one.row] = f"{length} tokens, the window is {window}"

@@ -11,10 +11,20 @@ from foldkit.rows.near import NearPair, plain
 
 from .pairs import Pair
 
+# What a leak is, the worst first.
+_SAID = {
+    "text": "has the texts of",
+    "prompt": "has the prompt of",
+    "rejected reply": "has the rejected reply of",
+    "near copy": "is a near copy of",
+}
+# A shorter rejected reply may well come twice.
+_LONG = 24
+
 
 @dataclass(frozen=True)
 class Leak:
-    """A row of validation or test that stands in train too: its text, its prompt, or a near copy."""
+    """A row of validation or test that stands in train too: its text, prompt or rejected reply, or a near copy."""
 
     row: int
     part: str
@@ -22,8 +32,7 @@ class Leak:
     what: str
 
     def __str__(self) -> str:
-        said = {"text": "has the texts of", "prompt": "has the prompt of", "near copy": "is a near copy of"}[self.what]
-        return f"row {self.row} in {self.part} {said} row {self.train_row} in train"
+        return f"row {self.row} in {self.part} {_SAID[self.what]} row {self.train_row} in train"
 
 
 def find_leaks(pairs: Mapping[int, Pair], parts: pd.Series, alike: Iterable[NearPair]) -> list[Leak]:
@@ -34,6 +43,7 @@ def find_leaks(pairs: Mapping[int, Pair], parts: pd.Series, alike: Iterable[Near
     in_train = {row: pair for row, pair in pairs.items() if parts[row] == "train"}
     whole = {plain(pair.text): row for row, pair in reversed(in_train.items())}
     prompts = {plain(pair.prompt): row for row, pair in reversed(in_train.items()) if pair.prompt.strip()}
+    worse = {_worse(pair): row for row, pair in reversed(in_train.items()) if _worse(pair)}
     copies: dict[int, int] = {}
     for near in alike:
         for row, other in ((near.first, near.second), (near.second, near.first)):
@@ -41,9 +51,20 @@ def find_leaks(pairs: Mapping[int, Pair], parts: pd.Series, alike: Iterable[Near
                 copies.setdefault(row, other)
     leaks = []
     for row, pair in pairs.items():
-        found = (("text", whole.get(plain(pair.text))), ("prompt", prompts.get(plain(pair.prompt))))
-        for what, train_row in (*found, ("near copy", copies.get(row))):
+        places = (
+            whole.get(plain(pair.text)),
+            prompts.get(plain(pair.prompt)),
+            worse.get(_worse(pair)),
+            copies.get(row),
+        )
+        for what, train_row in zip(_SAID, places, strict=True):
             if row not in in_train and train_row is not None:
                 leaks.append(Leak(row, str(parts[row]), train_row, what))
                 break
-    return sorted(leaks, key=lambda leak: ("text", "prompt", "near copy").index(leak.what))
+    return sorted(leaks, key=lambda leak: list(_SAID).index(leak.what))
+
+
+def _worse(pair: Pair) -> str:
+    """Return the rejected reply of a row as it is compared, "" for none that is long enough."""
+    text = plain(pair.reply if pair.bad else pair.rejected)
+    return text if len(text) >= _LONG else ""

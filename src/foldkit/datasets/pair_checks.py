@@ -9,18 +9,20 @@ from dataclasses import dataclass
 import pandas as pd
 
 from foldkit.rows.near import plain
-from foldkit.rows.tables import rows_of
 from foldkit.templates import Template
 
 from .checks import Finding
+from .pairs import pairs_of
 
 # A side that is longer in more rows than chance would make it, and in so large a share of them.
 _CHANCE, _LONGER_SHARE = 0.01, 0.6
+# Good replies for each bad one, or the other way round, up to which weights need no care.
+_UNEVEN = 4 / 3
 
 
 @dataclass(frozen=True)
 class Choice:
-    """The prompt of a row, its chosen and its rejected reply."""
+    """The prompt of a row, its chosen and its rejected reply; one of the two may be "" where the row has none."""
 
     prompt: str
     chosen: str
@@ -28,23 +30,21 @@ class Choice:
 
 
 def choices_of(table: pd.DataFrame, template: Template) -> dict[int, Choice]:
-    """Return prompt and replies of every row that has all three, by row number."""
-    found = {}
-    needed = template.rejected_slots()
-    for row, values in rows_of(table):
-        if any(not values[slot].strip() for slot in (*template.needed_slots(values), *needed)):
-            continue
-        try:
-            prompt, chosen = template.prompt_turns(values), template.target(values)
-        except (ValueError, IndexError):
-            continue
-        found[row] = Choice("\n\n".join(turn.text for turn in prompt), chosen, template.rejected(values))
-    return found
+    """Return prompt and replies of every row that can be used, by row number."""
+    return {
+        row: Choice(pair.prompt, "" if pair.bad else pair.reply, pair.reply if pair.bad else pair.rejected)
+        for row, pair in pairs_of(table, template).items()
+    }
 
 
 def check_choices(choices: Mapping[int, Choice]) -> list[Finding]:
-    """Return what is odd: replies that are the same, choices that contradict, a side that is longer throughout."""
-    found = (_same(choices), _contradicting(choices), _longer(choices))
+    """Return what is odd: replies that are the same, choices that contradict, a side that is longer throughout.
+
+    Of rows with one reply alone: a reply that is good in one and bad in another, and far more of one kind.
+    """
+    both = {row: one for row, one in choices.items() if one.chosen and one.rejected}
+    single = {row: one for row, one in choices.items() if row not in both}
+    found = (_same(both), _contradicting(both), _longer(both), _both_kinds(single), _uneven(single))
     return [finding for finding in found if finding]
 
 
@@ -80,10 +80,31 @@ def _longer(choices: Mapping[int, Choice]) -> Finding | None:
     return _finding("length", says, hits, choices)
 
 
+def _both_kinds(choices: Mapping[int, Choice]) -> Finding | None:
+    good = {(plain(c.prompt), plain(c.chosen)) for c in choices.values() if c.chosen}
+    hits = [row for row, c in choices.items() if c.rejected and (plain(c.prompt), plain(c.rejected)) in good]
+    return _finding("good and bad", "a reply that is bad here is good in another row", hits, choices)
+
+
+def _uneven(choices: Mapping[int, Choice]) -> Finding | None:
+    """Say that one kind of reply is far rarer, and which weights make up for it (Ethayarajh et al. 2024, eq. 9)."""
+    good, bad = ([row for row, c in choices.items() if bool(c.chosen) is kind] for kind in (True, False))
+    fewer, more = sorted((good, bad), key=len)
+    if not more or len(more) <= _UNEVEN * len(fewer):
+        return None
+    name, times = ("good" if fewer is good else "bad"), f"{len(more) / len(fewer):.1f}" if fewer else "more"
+    says = f"{len(good)} good and {len(bad)} bad replies: a weight of {times} for `{name}` in [train.pairs] evens it"
+    return Finding("uneven kinds", says, tuple(fewer), _text_of(choices[(fewer or more)[0]]))
+
+
+def _text_of(choice: Choice) -> str:
+    return choice.rejected or choice.chosen
+
+
 def _sides(choices: Mapping[int, Choice]) -> tuple[list[str], list[str]]:
     return [one.chosen for one in choices.values()], [one.rejected for one in choices.values()]
 
 
 def _finding(name: str, says: str, hits: Iterable[int], choices: Mapping[int, Choice]) -> Finding | None:
     rows = tuple(hits)
-    return Finding(name, says, rows, choices[rows[0]].rejected) if rows else None
+    return Finding(name, says, rows, _text_of(choices[rows[0]])) if rows else None

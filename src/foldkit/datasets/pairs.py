@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
 import pandas as pd
@@ -13,10 +13,15 @@ from foldkit.templates import Template
 
 @dataclass(frozen=True)
 class Pair:
-    """A row's prompt, all turns before its last reply, and that reply."""
+    """A row's prompt, all turns before its last reply, that reply, and the worse one where it has one.
+
+    Where a row has a worse reply alone, that is its reply, and the row is `bad`.
+    """
 
     prompt: str
     reply: str
+    rejected: str = ""
+    bad: bool = False
 
     @property
     def text(self) -> str:
@@ -24,17 +29,29 @@ class Pair:
         return f"{self.prompt}\n{self.reply}"
 
 
+def is_blank(values: Mapping[str, str], slots: Iterable[str]) -> bool:
+    """Whether one of these columns is blank in a row."""
+    return any(not values[slot].strip() for slot in slots)
+
+
 def pairs_of(table: pd.DataFrame, template: Template) -> dict[int, Pair]:
     """Return the pair of every row that the template can use, by row number."""
     pairs = {}
+    worse = template.rejected_slots()
     for row, values in rows_of(table):
-        if any(not values[slot].strip() for slot in template.needed_slots(values)):
+        has_worse = bool(worse) and not is_blank(values, worse)
+        bad = has_worse and is_blank(values, template.reply_slots())
+        needed = template.needed_slots(values)
+        if is_blank(values, [slot for slot in needed if not bad or slot not in template.reply_slots()]):
             continue
         try:
             prompt, reply = template.prompt_turns(values), template.target(values)
         except (ValueError, IndexError):
             continue
-        pairs[row] = Pair("\n\n".join(turn.text for turn in prompt), reply)
+        rejected = template.rejected(values) if has_worse else ""
+        pairs[row] = Pair(
+            "\n\n".join(turn.text for turn in prompt), rejected if bad else reply, "" if bad else rejected, bad
+        )
     return pairs
 
 

@@ -73,7 +73,7 @@ class Replies(NamedTuple):
 def pack_replies(examples: Sequence[Replies], rows: Sequence[int]) -> Batch:
     """Put prompts with two replies each one after the other; all tokens of the replies are learned.
 
-    A second reply may be empty. Raises ValueError for an empty prompt, from which nothing could be predicted.
+    Either reply may be empty. Raises ValueError for an empty prompt, from which nothing could be predicted.
     """
     if not all(one.prompt for one in examples):
         raise ValueError("a prompt needs at least one token")
@@ -89,17 +89,18 @@ def pack_replies(examples: Sequence[Replies], rows: Sequence[int]) -> Batch:
     )
 
 
+def reply_sizes(batch: Batch) -> list[int]:
+    """Return the tokens of the first and the second reply of each example in turn."""
+    both = ((fork.n_first, length - sum(fork)) for fork, length in zip(batch.forks, batch.lengths, strict=True))
+    return [size for sizes in both for size in sizes]
+
+
 def reply_log_probs(decoder: Decoder, batch: Batch) -> tuple[Tensor, Tensor, Tensor]:
     """Return the log-probability (nats) of both replies to each prompt, (examples, 2), with gradient.
 
     Then how many tokens each has, and how many of them were the likeliest, both int64 (examples, 2).
     """
-    fork_ends = [sum(fork) for fork in batch.forks]
-    sizes = [
-        size
-        for fork, end, length in zip(batch.forks, fork_ends, batch.lengths, strict=True)
-        for size in (fork.n_first, length - end)
-    ]
+    fork_ends, sizes = [sum(fork) for fork in batch.forks], reply_sizes(batch)
     stream = decoder(batch.ids, lengths=batch.lengths, forks=batch.forks)
     learned = batch.learned[0].nonzero()[:, 0]
     before = learned - 1

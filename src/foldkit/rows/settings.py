@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 from foldkit.formats import UsageError, one_of
 
-from .shapes import BilingualSettings, GradedSettings, GroupedSettings, TranscriptSettings
+from .shapes import SHAPES, BilingualSettings, GradedSettings, GroupedSettings, JudgedSettings, TranscriptSettings
 
 ON_BAD = ("stop", "set aside")
 UNITS = ("file", "paragraph", "heading", "line")
@@ -20,7 +20,8 @@ class RowsSettings:
     `source` is a file, a folder or a glob. `columns` names ours with theirs: `{ note = "Notiz" }`. `strip` takes blanks
     off both ends of every cell. `on_bad` says whether a row that cannot be read stops the work or is set aside.
     `delimiter` and `header` are for tables of text, `key` is the path to the list in a JSON file, `unit` is what one
-    row of a text file is. `transcript`, `grouped`, `bilingual` and `graded` say what a source is to be made into first.
+    row of a text file is. `transcript`, `grouped`, `bilingual`, `graded` and `judged` say what a source is to be
+    made into first.
     """
 
     source: str
@@ -36,6 +37,7 @@ class RowsSettings:
     grouped: GroupedSettings | None = None
     bilingual: BilingualSettings | None = None
     graded: GradedSettings | None = None
+    judged: JudgedSettings | None = None
 
     @property
     def shape(self) -> str | None:
@@ -43,13 +45,7 @@ class RowsSettings:
         return next(iter(self._shapes()), None)
 
     def _shapes(self) -> list[str]:
-        shaped = {
-            "transcript": self.transcript,
-            "grouped": self.grouped,
-            "bilingual": self.bilingual,
-            "graded": self.graded,
-        }
-        return [name for name, settings in shaped.items() if settings is not None]
+        return [name for name in SHAPES if getattr(self, name) is not None]
 
     def __post_init__(self) -> None:
         one_of(self.on_bad, ON_BAD, "[rows]", "on_bad")

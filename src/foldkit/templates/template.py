@@ -136,6 +136,10 @@ class Template:
         """Return the text of the last learned turn: what the row holds as right."""
         return [turn.text for turn in self.turns(row) if turn.learned][-1]
 
+    def reply_slots(self) -> tuple[str, ...]:
+        """Columns that the last learned reply is made of."""
+        return [pattern.slots for pattern in self.turn if pattern.learned][-1]
+
     def rejected_slots(self) -> tuple[str, ...]:
         """Columns that the worse reply of a preference pair is made of; none where the template has no such reply."""
         return tuple(dict.fromkeys(slot for pattern in self.turn for slot in slots_of(pattern.rejected)))

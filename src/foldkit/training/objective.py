@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import itertools
+import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import NamedTuple, Protocol
@@ -21,15 +23,14 @@ from .team import ALONE, Team
 class Loss(NamedTuple):
     """A summed loss (nats, a scalar) of so many items.
 
-    Beside it the learned tokens, how many of them were the likeliest, and other sums by name, of `n_pairs` each.
+    Beside it the learned tokens, how many of them were the likeliest, and other sums by name, each with its count.
     """
 
     total: Tensor
     n_tokens: int
     n_hit: int
     n_items: int
-    n_pairs: int = 0
-    sums: Mapping[str, float] = {}
+    sums: Mapping[str, tuple[float, float]] = {}
 
 
 class Objective(Protocol):
@@ -89,8 +90,7 @@ class Tally:
     n_tokens: float = 0.0
     n_hit: float = 0.0
     n_items: float = 0.0
-    n_pairs: float = 0.0
-    sums: dict[str, float] = field(default_factory=dict)
+    sums: dict[str, tuple[float, float]] = field(default_factory=dict)
 
     def add(self, loss: Loss, *, counts: bool) -> None:
         """Add a pass; one that does not count only says which sums there are."""
@@ -98,15 +98,16 @@ class Tally:
         self.n_tokens += counts * loss.n_tokens
         self.n_hit += counts * loss.n_hit
         self.n_items += counts * loss.n_items
-        self.n_pairs += counts * loss.n_pairs
-        for name, value in loss.sums.items():
-            self.sums[name] = self.sums.get(name, 0.0) + counts * value
+        for name, (value, n) in loss.sums.items():
+            before, n_before = self.sums.get(name, (0.0, 0.0))
+            self.sums[name] = (before + counts * value, n_before + counts * n)
 
     def shared(self, team: Team) -> Tally:
         """Return the sums of all processes."""
-        own = (self.total, self.n_tokens, self.n_hit, self.n_items, self.n_pairs)
-        total, n_tokens, n_hit, n_items, n_pairs, *sums = team.totals(*own, *self.sums.values())
-        return Tally(total, n_tokens, n_hit, n_items, n_pairs, dict(zip(self.sums, sums, strict=True)))
+        own = (self.total, self.n_tokens, self.n_hit, self.n_items)
+        total, n_tokens, n_hit, n_items, *sums = team.totals(*own, *itertools.chain(*self.sums.values()))
+        pairs = zip(sums[::2], sums[1::2], strict=True)
+        return Tally(total, n_tokens, n_hit, n_items, dict(zip(self.sums, pairs, strict=True)))
 
     @property
     def loss(self) -> float:
@@ -115,13 +116,13 @@ class Tally:
 
     @property
     def accuracy(self) -> float:
-        """Share of learned tokens that were the likeliest."""
-        return self.n_hit / self.n_tokens
+        """Share of learned tokens that were the likeliest, not a number where none was learned."""
+        return self.n_hit / self.n_tokens if self.n_tokens else math.nan
 
     @property
     def figures(self) -> dict[str, float]:
-        """The other figures, a pair."""
-        return {name: value / self.n_pairs for name, value in self.sums.items()}
+        """The other figures, each the mean over what it is of; without those that are of nothing here."""
+        return {name: value / n for name, (value, n) in self.sums.items() if n}
 
 
 @torch.no_grad()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import statistics
 from collections.abc import Mapping, Sequence
 
 # A chosen reply that lost so many nats a token; lengths so many times apart; margins that grow past every use.
@@ -10,28 +11,59 @@ _DROP, _APART, _SATURATED = 0.1, 1.25, 5.0
 
 def pair_notes(checks: Sequence[Mapping[str, float]]) -> list[str]:
     """Return what is worth knowing of validations in their order, as the run log has them."""
-    checks = [check for check in checks if "chosen_log_prob" in check]
-    if not checks:
-        return []
-    first, last = checks[0], checks[-1]
-    found = []
-    fell = (first["chosen_log_prob"] - last["chosen_log_prob"]) / last["chosen_tokens"]
-    if fell > _DROP:
-        found.append(
-            f"the chosen replies themselves became less likely, by {fell:.2f} nats a token from first to last "
-            f"validation: a lower learning rate, a greater strength, or the objective odds keep them up"
-        )
-    ratio = last["rejected_tokens"] / last["chosen_tokens"]
-    if not 1 / _APART < ratio < _APART:
-        which = "longer" if ratio > 1 else "shorter"
-        found.append(
-            f"rejected replies are {which} ({last['rejected_tokens']:.0f} tokens against {last['chosen_tokens']:.0f}): "
-            f"the length alone may be learned; look at the length of answers in the scorecard"
-        )
-    before = next((check for check in checks[:-1] if check["ranked"] >= last["ranked"]), None)
-    if before and last["margin"] > _SATURATED and last["margin"] > 1.5 * before["margin"]:
-        found.append(
-            f"the margin grew from {before['margin']:.1f} to {last['margin']:.1f} and the pairs ranked right did not, "
-            f"from {before['ranked']:.3f} to {last['ranked']:.3f}: fewer epochs give as much"
-        )
-    return found
+    return [note for note in (_fell(checks), _apart(checks), _saturated(checks)) if note]
+
+
+def length_note(n_tokens: Sequence[int], n_of_base: Sequence[int], n_chosen: Sequence[int]) -> str:
+    """Say that answers drifted in length, "" where they did not.
+
+    The three are tokens of the adapter's answers, of the base's, and of the chosen replies, to the same prompts.
+    """
+    answers, of_base, chosen = (statistics.fmean(counts) for counts in (n_tokens, n_of_base, n_chosen))
+    if 1 / _APART < answers / chosen < _APART:
+        return ""
+    return (
+        f"answers drifted in length: {answers:.0f} tokens where the chosen replies have {chosen:.0f} and the base's "
+        f"answers {of_base:.0f}, on {len(n_tokens)} prompts of validation: fewer epochs, a greater strength, or the "
+        f"objective margin, which counts by the token, hold it"
+    )
+
+
+def _with(checks: Sequence[Mapping[str, float]], *names: str) -> list[Mapping[str, float]]:
+    return [check for check in checks if all(name in check for name in names)]
+
+
+def _fell(checks: Sequence[Mapping[str, float]]) -> str:
+    known = _with(checks, "chosen_log_prob")
+    fell = (known[0]["chosen_log_prob"] - known[-1]["chosen_log_prob"]) / known[-1]["chosen_tokens"] if known else 0.0
+    if fell <= _DROP:
+        return ""
+    return (
+        f"the chosen replies themselves became less likely, by {fell:.2f} nats a token from first to last "
+        f"validation: a lower learning rate, a greater strength, or the objective odds keep them up"
+    )
+
+
+def _apart(checks: Sequence[Mapping[str, float]]) -> str:
+    known = _with(checks, "chosen_tokens", "rejected_tokens")
+    n_chosen, n_rejected = (known[-1]["chosen_tokens"], known[-1]["rejected_tokens"]) if known else (1.0, 1.0)
+    if 1 / _APART < n_rejected / n_chosen < _APART:
+        return ""
+    return (
+        f"rejected replies are {'longer' if n_rejected > n_chosen else 'shorter'} ({n_rejected:.0f} tokens against "
+        f"{n_chosen:.0f}): the length alone may be learned; look at the length of answers in the scorecard"
+    )
+
+
+def _saturated(checks: Sequence[Mapping[str, float]]) -> str:
+    known = _with(checks, "margin", "ranked")
+    if not known:
+        return ""
+    last = known[-1]
+    before = next((check for check in known[:-1] if check["ranked"] >= last["ranked"]), None)
+    if not before or last["margin"] <= _SATURATED or last["margin"] <= 1.5 * before["margin"]:
+        return ""
+    return (
+        f"the margin grew from {before['margin']:.1f} to {last['margin']:.1f} and the pairs ranked right did not, "
+        f"from {before['ranked']:.3f} to {last['ranked']:.3f}: fewer epochs give as much"
+    )

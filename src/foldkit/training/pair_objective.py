@@ -12,12 +12,12 @@ from torch import Tensor
 from foldkit.datasets import Example
 from foldkit.formats import InputError
 from foldkit.models.decoder import Decoder
-from foldkit.models.likelihood import Batch, Replies, pack_replies, reply_log_probs
+from foldkit.models.likelihood import Batch, Replies, pack_replies, reply_log_probs, reply_sizes
 
 from .batches import grouped
 from .objective import Loss, Objective, ReplyObjective
 from .preferences import OBJECTIVES, LogProbs
-from .settings import TrainSettings
+from .settings import OF_PAIRS, TrainSettings
 from .team import Team
 
 # For each row the log-probabilities (nats) of its chosen, its rejected and its neighbour's chosen reply.
@@ -46,7 +46,7 @@ class PairObjective:
         The mean of log pi / ref over replies that belong to other prompts, and 0 at least (Ethayarajh et al. 2024,
         section 4.1).
         """
-        if self.settings.objective != "unpaired":
+        if not self.settings.either:
             return
         training, total, count = decoder.training, 0.0, 0.0
         decoder.eval()
@@ -65,7 +65,9 @@ class PairObjective:
 
     def n_items(self, passes: Sequence[Batch]) -> int:
         """Return the pairs, or for `unpaired` the replies."""
-        return sum(len(piece.rows) for piece in passes) * (2 if self.settings.objective == "unpaired" else 1)
+        if self.settings.either:
+            return sum(size > 0 for piece in passes for size in reply_sizes(piece))
+        return sum(len(piece.rows) for piece in passes)
 
     def loss(self, decoder: Decoder, batch: Batch, *, training: bool) -> Loss:
         """Return the summed loss of a pass of pairs; without doubt unless in training."""
@@ -75,16 +77,19 @@ class PairObjective:
         reference = LogProbs(*expected.unbind(1), *counts.unbind(1))
         settings = self.settings.pairs if training else dataclasses.replace(self.settings.pairs, doubt=0.0)
         found = OBJECTIVES[self.settings.objective](policy, reference, settings, self.baseline)
-        by_token = log_probs.detach() / counts
+        chosen, rejected = (log_probs.detach() / counts.clamp(min=1)).unbind(1)
+        n_chosen, n_rejected = (int(n) for n in (counts > 0).sum(0))
+        both = (counts > 0).all(1)
+        n_both = int(both.sum())
         sums = {
-            "margin": float(found.margins.sum()),
-            "ranked": float((by_token[:, 0] > by_token[:, 1]).sum()),
-            "chosen_log_prob": float(policy.chosen.detach().sum()),
-            "rejected_log_prob": float(policy.rejected.detach().sum()),
-            "chosen_tokens": float(counts[:, 0].sum()),
-            "rejected_tokens": float(counts[:, 1].sum()),
+            "margin": (float(found.margins[both].sum()), n_both),
+            "ranked": (float((chosen > rejected)[both].sum()), n_both),
+            "chosen_log_prob": (float(policy.chosen.detach().sum()), n_chosen),
+            "rejected_log_prob": (float(policy.rejected.detach().sum()), n_rejected),
+            "chosen_tokens": (float(counts[:, 0].sum()), n_chosen),
+            "rejected_tokens": (float(counts[:, 1].sum()), n_rejected),
         }
-        return Loss(found.total, int(counts[:, 0].sum()), int(n_hit[:, 0].sum()), found.n_items, len(batch.rows), sums)
+        return Loss(found.total, int(counts[:, 0].sum()), int(n_hit[:, 0].sum()), found.n_items, sums)
 
 
 def packed_pairs(examples: Sequence[Example]) -> Batch:
@@ -94,9 +99,10 @@ def packed_pairs(examples: Sequence[Example]) -> Batch:
 
 
 def neighbours_of(examples: Sequence[Example]) -> dict[int, tuple[tuple[int, ...], tuple[int, ...]]]:
-    """Return for each row its prompt and the chosen reply of the next one, that of the first for the last."""
+    """Return for each row its prompt and the reply of the next one, that of the first for the last."""
     every = list(examples)
-    return {one.row: (one.prompt, after.chosen) for one, after in zip(every, (*every[1:], every[0]), strict=True)}
+    after = (*every[1:], every[0])
+    return {one.row: (one.prompt, other.chosen or other.rejected) for one, other in zip(every, after, strict=True)}
 
 
 @torch.no_grad()
@@ -109,7 +115,7 @@ def reference_values(
     for piece in grouped(list(examples), settings, max(1, len(examples) // settings.n_micro)):
         own = reply_log_probs(decoder, packed_pairs(piece))[0]
         others = torch.zeros(len(piece), 1, dtype=own.dtype)
-        if settings.objective == "unpaired":
+        if settings.either:
             pairs = [Replies(*neighbours[one.row], ()) for one in piece]
             others = reply_log_probs(decoder, pack_replies(pairs, [one.row for one in piece]))[0][:, :1]
         for one, values in zip(piece, torch.cat((own, others), 1).tolist(), strict=True):
@@ -121,17 +127,21 @@ def objective_for(
 ) -> Objective:
     """Return the objective of the settings over these examples, of one part; without a reference it is all zeros.
 
-    Raises InputError for a row without a rejected reply or without a value of the reference that it needs.
+    Raises InputError for a row without a rejected reply or without a value of the reference that it needs, and where
+    the best is to be found by pairs and there are none.
     """
     if not settings.paired:
         return ReplyObjective(settings)
     values = reference if reference is not None else dict.fromkeys((one.row for one in examples), (0.0, 0.0, 0.0))
     for one in examples:
-        if not one.rejected:
+        if not one.rejected and not settings.either:
             raise InputError(
                 "[train]", "objective", "rows with a rejected reply", f"row {one.row} without", "set it aside"
             )
         if one.row not in values:
             raise InputError("reference", f"row {one.row}", "a value of each row", None, "compute the reference anew")
-    neighbours = neighbours_of(examples) if settings.objective == "unpaired" else {}
+    if settings.best_by in OF_PAIRS and not any(one.chosen and one.rejected for one in examples):
+        todo = "set best_by to loss"
+        raise InputError("[train]", f"best_by {settings.best_by}", "rows with both replies", "none", todo)
+    neighbours = neighbours_of(examples) if settings.either else {}
     return PairObjective(settings, values, neighbours)

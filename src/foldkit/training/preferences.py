@@ -74,15 +74,18 @@ def margin(policy: LogProbs, reference: LogProbs, settings: PairSettings, baseli
 
 
 def unpaired(policy: LogProbs, reference: LogProbs, settings: PairSettings, baseline: float) -> Outcome:
-    """Return good * (1 - sigmoid(strength * (r(w) - z))) and bad * (1 - sigmoid(strength * (z - r(l)))) of each pair.
+    """Return good * (1 - sigmoid(strength * (r(w) - z))) and bad * (1 - sigmoid(strength * (z - r(l)))) of each row.
 
-    These are two items. r = log pi / ref; z, the baseline, estimates how far both are apart over the whole batch.
+    Each reply is an item; one of the two may be missing, and has no tokens then. r = log pi / ref; z, the baseline,
+    estimates how far both are apart over the whole batch.
     """
     strength = settings.strength_of("unpaired")
     good, bad = policy.chosen - reference.chosen, policy.rejected - reference.rejected
     of_good = settings.good * (1 - torch.sigmoid(strength * (good - baseline)))
     of_bad = settings.bad * (1 - torch.sigmoid(strength * (baseline - bad)))
-    return Outcome((of_good + of_bad).sum(), 2 * len(good), (strength * (good - bad)).detach())
+    has_good, has_bad = policy.n_chosen > 0, policy.n_rejected > 0
+    total = (of_good * has_good).sum() + (of_bad * has_bad).sum()
+    return Outcome(total, int(has_good.sum() + has_bad.sum()), (strength * (good - bad)).detach())
 
 
 OBJECTIVES: dict[str, Objective] = {

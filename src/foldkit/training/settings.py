@@ -23,7 +23,7 @@ BEST_BY = {
     "ranked": True,
     "margin": True,
 }
-_OF_PAIRS = ("ranked", "margin")
+OF_PAIRS = ("ranked", "margin")
 BAD_STEPS = ("stop", "skip")
 
 _RANGES = (
@@ -82,7 +82,8 @@ class TrainSettings:
     """Counts are in examples, optimiser steps or epochs; `window` is in tokens; 0 switches off what may be off.
 
     `objective` is `reply`, which learns the replies, or one that holds a chosen reply against a rejected one, with
-    `pairs` as its settings: `odds`, `direct`, `identity`, `margin`, `unpaired`.
+    `pairs` as its settings: `odds`, `direct`, `identity`, `margin`, `unpaired`; for the last a row may have only one of
+    the two.
 
     Length: `epochs`, or `steps` where given; ended early after `minutes`.
 
@@ -145,7 +146,7 @@ class TrainSettings:
         one_of(self.schedule, SCHEDULES, "[train]", "schedule")
         one_of(self.best_by, tuple(BEST_BY), "[train]", "best_by")
         one_of(self.bad_steps, BAD_STEPS, "[train]", "bad_steps")
-        if self.best_by in _OF_PAIRS and not self.paired:
+        if self.best_by in OF_PAIRS and not self.paired:
             todo = "choose a figure of replies, or an objective of pairs"
             raise UsageError("[train]", "best_by", "loss, accuracy or a figure of the step", self.best_by, todo)
         if self.paired and not self.packing:
@@ -161,6 +162,11 @@ class TrainSettings:
     def paired(self) -> bool:
         """Whether the objective needs a rejected reply beside the chosen one."""
         return self.objective != "reply"
+
+    @property
+    def either(self) -> bool:
+        """Whether a row may have a chosen reply alone, or a rejected one alone."""
+        return self.objective == "unpaired"
 
     @property
     def n_micro(self) -> int:

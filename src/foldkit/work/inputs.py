@@ -63,6 +63,7 @@ class Inputs:
             "split": dataclasses.asdict(sheet.split),
             "window": sheet.train.window,
             "paired": sheet.train.paired,
+            "either": sheet.train.either,
         }
 
     @property
@@ -73,7 +74,7 @@ class Inputs:
             todo = 'add `rejected = "{column}"` to it, or set objective = "reply"'
             expected = "a template whose last learned turn has a rejected reply"
             raise InputError("[train]", f"objective {settings.objective}", expected, self.template.name, todo)
-        return Coder(self.template, self.encoder, settings.window, settings.paired)
+        return Coder(self.template, self.encoder, settings.window, settings.paired, settings.either)
 
 
 def decisions_path(sheet: Sheet) -> Path:

@@ -36,6 +36,7 @@ class Parts:
             raise InputError("[train]", "window", f"at most the base's {room}", window, "lower the window")
         self.adapter: Adapter = self._new_adapter()
         self.header: AdapterHeader = self._header(inputs)
+        self.end_ids = inputs.side.end_ids
         self.reference: Reference | None = None
 
     def _new_adapter(self) -> Adapter:

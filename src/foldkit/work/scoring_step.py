@@ -5,13 +5,13 @@ from __future__ import annotations
 import dataclasses
 import functools
 import json
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from pathlib import Path
 from typing import Any
 
 from foldkit.adapters import put_on, read_adapter, read_header
 from foldkit.answering import NO_SHOTS, Answerer, NearestShots, Shots, draw_shots, key_of
-from foldkit.datasets import Dataset
+from foldkit.datasets import Dataset, Example
 from foldkit.formats import InputError, UsageError, fingerprint_files, fingerprint_value, near_name
 from foldkit.formats.jsonl import read_text
 from foldkit.models import Base, chosen_compute, open_base
@@ -192,7 +192,7 @@ class _Scoring:
     @functools.cached_property
     def _train_rows(self) -> list[dict[str, str]]:
         by_number = dict(rows_of(self.inputs.table))
-        return [by_number[example.row] for example in self.dataset.parts["train"]]
+        return [by_number[example.row] for example in _with_reply(self.dataset.parts["train"])]
 
     def _with_shots(self, one: ContenderSettings, asker: Answerer) -> Contender | None:
         if not one.shots:
@@ -241,7 +241,7 @@ class _Scoring:
         """Return the rows of train whose replies the adapter still finds the hardest, a token."""
         if not self.settings.suspects:
             return []
-        examples, rows = self.dataset.parts["train"], self._train_rows
+        examples, rows = _with_reply(self.dataset.parts["train"]), self._train_rows
         losses: list[float] = []
         template, batch = contender.answerer.template, self.settings.batch
         with contender.answerer.switched(contender.adapted):
@@ -276,10 +276,15 @@ def _test_rows(dataset: Dataset, inputs: Inputs, by: str) -> list[tuple[int, dic
     if by:
         column(inputs.table, by, "[score] by")
     by_number = dict(rows_of(inputs.table))
-    rows = [(example.row, by_number[example.row]) for example in dataset.parts["test"]]
+    rows = [(example.row, by_number[example.row]) for example in _with_reply(dataset.parts["test"])]
     if not rows:
-        raise InputError("[split]", "rows in test", "at least one", "none", "give test a share")
+        raise InputError("[split]", "rows in test with a reply", "at least one", "none", "give test a share")
     return rows
+
+
+def _with_reply(examples: Iterable[Example]) -> list[Example]:
+    """Return the examples but for those that have a rejected reply alone, which hold nothing as right."""
+    return [example for example in examples if example.chosen]
 
 
 def _leaks(sheet: Sheet) -> list[str]:

@@ -75,7 +75,9 @@ def check(sheet: Sheet, inputs: Inputs | None = None, dataset: Dataset | None = 
     if kept is None:
         kept = check_pairs(pairs_of(inputs.table, inputs.template), sheet.split.near)
         if inputs.template.rejected_slots():
-            kept += check_choices(choices_of(inputs.table, inputs.template))
+            choices = choices_of(inputs.table, inputs.template)
+            either = sheet.train.either
+            kept += check_choices({row: c for row, c in choices.items() if either or (c.chosen and c.rejected)})
         write_findings(kept_at, made_from, kept)
     few = too_few(len(dataset.parts["train"]))
     return kept + ([few] if few else [])

@@ -4,6 +4,7 @@ from .bilingual import BilingualSettings, both_ways
 from .contract import SOURCE_ROW, Shape
 from .graded import GradedSettings, best_against_others
 from .grouped import GroupedSettings, one_text_each
+from .judged import JudgedSettings, good_or_bad
 from .transcript import TranscriptSettings, conversations
 
 SHAPES: dict[str, Shape] = {
@@ -11,6 +12,7 @@ SHAPES: dict[str, Shape] = {
     "grouped": one_text_each,
     "bilingual": both_ways,
     "graded": best_against_others,
+    "judged": good_or_bad,
 }
 
 __all__ = [
@@ -19,6 +21,7 @@ __all__ = [
     "BilingualSettings",
     "GradedSettings",
     "GroupedSettings",
+    "JudgedSettings",
     "Shape",
     "TranscriptSettings",
 ]
