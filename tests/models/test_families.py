@@ -126,9 +126,29 @@ def test_quick_layers_give_what_the_layers_give() -> None:
         torch.testing.assert_close(quick, own, rtol=1e-9, atol=1e-9)
         found |= {decoder.spec.family for layer in layers if isinstance(layer, QuickLayer)}
     assert found == {"llama", "mistral", "qwen2", "phi3", "granite", "smollm3"}
-    adapted = copy.deepcopy(decoder_of("llama"))
-    attach(adapted, AdapterSettings(rank=2, reach="mlp"))
-    assert quick_layers(adapted) == list(adapted.layers)
+
+
+@pytest.mark.parametrize("changes", [{"names": ("query", "up", "out")}, {"start": "singular"}, {"magnitude": True}])
+def test_quick_layers_have_the_adapter_as_it_stands(changes: dict[str, Any]) -> None:
+    """On some maps or all, with a frozen pair too: 1e-9, switched on and off; the magnitude form keeps its layers."""
+    decoder = copy.deepcopy(decoder_of("llama"))
+    decoder.join(torch.float64)
+    adapter = attach(decoder, AdapterSettings(rank=2, **changes))
+    for factor in adapter.parameters:
+        torch.nn.init.normal_(factor, 1.0)
+    found = []
+    for on in (True, False):
+        adapter.switch(on=on)
+        for layers in ((), quick_layers(decoder)):
+            cache = Cache(decoder.spec, 1, 5, torch.float64, CPU)
+            with torch.inference_mode():
+                decoder(torch.tensor([IDS[:4]]), cache=cache)
+                place = torch.tensor([[4]])
+                found.append(decoder(torch.tensor([[7]]), positions=place, cache=cache, layers=layers))
+            assert all(isinstance(one, QuickLayer) for one in layers) or (on and "magnitude" in changes)
+    torch.testing.assert_close(found[1], found[0], rtol=1e-9, atol=1e-9)
+    torch.testing.assert_close(found[3], found[2], rtol=1e-9, atol=1e-9)
+    assert (found[0] - found[2]).abs().max() > 1e-3
 
 
 def test_the_registries_are_whole() -> None:

@@ -14,7 +14,7 @@ from torch.nn import functional
 
 from foldkit.models.gating import gated_silu
 from foldkit.models.held import FrozenLinear, times
-from foldkit.models.linear import Linear, LinearMap, one_after_the_other
+from foldkit.models.linear import Linear, LinearMap, Parts, one_after_the_other
 
 from .adapted import adapted
 
@@ -59,6 +59,17 @@ class LowRankLinear(nn.Module):
         weight = self.frozen.weight.to(self.factor_a.dtype)
         self.row_squares = weight.square().sum(1)
         self.magnitude = nn.Parameter(self.row_squares.sqrt())
+
+    def parts(self) -> Parts | None:
+        """Return what the map is as it stands now without gradients, None where it is more than products and a bias."""
+        if not isinstance(self.frozen, Linear):
+            return None
+        if not self.enabled:
+            return self.frozen.parts()
+        if self.magnitude is not None or self.factor_a.dtype != self.frozen.weight.dtype:
+            return None
+        a, b, scale = self._pair()
+        return Parts(self.frozen.weight, self.frozen.bias, a, scale * b)
 
     def trained(self) -> dict[str, nn.Parameter]:
         """Return what is trained, by its name in an adapter file."""

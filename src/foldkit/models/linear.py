@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Protocol
+from typing import NamedTuple, Protocol
 
 import torch
 from torch import Tensor, nn
@@ -41,6 +41,15 @@ def fill(matrix: Tensor, values: Tensor) -> None:
     """Copy values into a matrix of their shape, which may stand by columns."""
     for start in range(0, len(matrix), _COPIED):
         matrix[start : start + _COPIED].copy_(values[start : start + _COPIED])
+
+
+class Parts(NamedTuple):
+    """All that a linear map is, where it is no more: x W' + x A' B' + bias, any but the matrix None where it is not."""
+
+    weight: Tensor
+    bias: Tensor | None
+    factor_a: Tensor | None = None
+    factor_b: Tensor | None = None
 
 
 class LinearMap(Protocol):
@@ -84,6 +93,10 @@ class Linear(nn.Linear):
         """Map silu(gate) * up, both (..., d_in), to (..., d_out)."""
         return self.forward(gated_silu(gate, up))
 
+    def parts(self) -> Parts:
+        """Return what the map is as it stands now."""
+        return Parts(self.weight, self.bias)
+
     @property
     def matrix(self) -> Tensor:
         """The matrix, (d_out, d_in)."""
@@ -118,7 +131,7 @@ def together(x: Tensor, maps: Sequence[LinearMap], joined: Tensor | None) -> lis
     return maps[0].beside(x, maps, joined)
 
 
-def holds(joined: Tensor, maps: Sequence[LinearMap]) -> bool:
+def holds(joined: Tensor, maps: Sequence[LinearMap] | Sequence[Parts]) -> bool:
     """Say whether the weights of these maps still stand in `joined`: moved to another dtype or device, they do not."""
     return joined.data_ptr() == maps[0].weight.data_ptr()
 

@@ -1,7 +1,8 @@
 """Layers of the commonest form in the fewest calls, for steps of one token a row.
 
 Such a step is mostly reading weights, and what is not is calls: those of `Layer.forward` take a fifth of it. The form:
-RMS norms before attention and MLP, plain weights side by side, no norm of heads, a gated SiLU.
+RMS norms before attention and MLP, plain weights side by side, low-rank pairs beside them or none, no norm of heads, a
+gated SiLU.
 """
 
 from __future__ import annotations
@@ -17,16 +18,14 @@ from .attention import attend
 from .cache import Slot
 from .decoder import Angles, Decoder, Layer, Norm
 from .gating import gated_silu
-from .linear import Linear, holds, linear
+from .linear import Parts, holds, linear
 from .norms import frozen_rms_norm
 from .rotary import rotate
 from .spec import ModelSpec
 
-Matrix = tuple[Tensor, Tensor | None]
-
 
 class QuickLayer(NamedTuple):
-    """The numbers of a layer; matrices with their bias, None for none. Called as the layer is, with the same result.
+    """The numbers of a layer, maps of one input as one map. Called as the layer is, with the same result.
 
     `heads` are how many heads queries, keys and values have.
     """
@@ -38,17 +37,17 @@ class QuickLayer(NamedTuple):
     eps: float
     residual_scale: float
     attention_norm: Tensor
-    qkv: Matrix
-    out: Matrix
+    qkv: Parts
+    out: Parts
     mlp_norm: Tensor
-    gate_up: Matrix
-    down: Matrix
+    gate_up: Parts
+    down: Parts
 
     def __call__(self, x: Tensor, seq: int, angles: Angles, mask: Tensor | None, slot: Slot) -> Tensor:
         """Map the stream (batch, d_model) of one token a row to the same shape, without gradients."""
-        batch, eps = len(x), self.eps
-        times = functional.linear if batch == 1 else linear
-        qkv = times(frozen_rms_norm(x, self.attention_norm, eps), *self.qkv).view(batch, -1, 1, self.head_dim)
+        batch = len(x)
+        normed = frozen_rms_norm(x, self.attention_norm, self.eps)
+        qkv = _times(normed, self.qkv).view(batch, -1, 1, self.head_dim)
         query, key, value = qkv.split_with_sizes(self.heads, dim=1)
         if angles is not None:
             # Queries and keys stand side by side, and are turned at once.
@@ -56,9 +55,16 @@ class QuickLayer(NamedTuple):
             query, key = rotate(qkv.narrow(1, 0, n + n_kv), *angles).split_with_sizes((n, n_kv), dim=1)
         keys, values = slot.extend(key, value)
         mixed = attend(query, keys, values, mask, self.scale, self.cap).view(batch, -1)
-        x = torch.add(x, times(mixed, *self.out), alpha=self.residual_scale)
-        gate, up = times(frozen_rms_norm(x, self.mlp_norm, eps), *self.gate_up).chunk(2, dim=-1)
-        return torch.add(x, times(gated_silu(gate, up), *self.down), alpha=self.residual_scale)
+        x = torch.add(x, _times(mixed, self.out), alpha=self.residual_scale)
+        gate, up = _times(frozen_rms_norm(x, self.mlp_norm, self.eps), self.gate_up).chunk(2, dim=-1)
+        return torch.add(x, _times(gated_silu(gate, up), self.down), alpha=self.residual_scale)
+
+
+def _times(x: Tensor, parts: Parts) -> Tensor:
+    """Return what a map gives for x (batch, d_in), (batch, d_out)."""
+    weight, bias, a, b = parts
+    y = functional.linear(x, weight, bias) if len(x) == 1 else linear(x, weight, bias)
+    return y if a is None or b is None else torch.addmm(y, x @ a.T, b.T)
 
 
 def quick_layers(decoder: Decoder) -> list[Callable[..., Tensor]]:
@@ -73,9 +79,10 @@ def quick_layers(decoder: Decoder) -> list[Callable[..., Tensor]]:
 
 def _quick(spec: ModelSpec, layer: Layer) -> QuickLayer | None:
     attention, mlp = layer.attention, layer.mlp
-    inputs, gates = (attention.query, attention.key, attention.value), (mlp.gate, mlp.up)
-    qkv, gate_up = _side_by_side(attention.joined, inputs), _side_by_side(mlp.joined, gates)
-    if not qkv or not gate_up or not isinstance(attention.out, Linear) or not isinstance(mlp.down, Linear):
+    qkv = _side_by_side(attention.joined, (attention.query, attention.key, attention.value))
+    gate_up = _side_by_side(mlp.joined, (mlp.gate, mlp.up))
+    out, down = _parts(attention.out), _parts(mlp.down)
+    if qkv is None or gate_up is None or out is None or down is None:
         return None
     return QuickLayer(
         (spec.n_heads, spec.n_kv_heads, spec.n_kv_heads),
@@ -86,20 +93,33 @@ def _quick(spec: ModelSpec, layer: Layer) -> QuickLayer | None:
         spec.residual_scale,
         _norm_weight(layer.attention_norm),
         qkv,
-        (attention.out.weight, attention.out.bias),
+        out,
         _norm_weight(layer.mlp_norm),
         gate_up,
-        (mlp.down.weight, mlp.down.bias),
+        down,
     )
 
 
-def _side_by_side(joined: Tensor | None, maps: Sequence[nn.Module | None]) -> Matrix | None:
-    """Return the matrix and bias of plain maps whose weights stand side by side, None where they do not."""
-    plain = [one for one in maps if isinstance(one, Linear)]
-    if len(plain) < len(maps) or joined is None or not holds(joined, plain):
+def _parts(module: nn.Module | None) -> Parts | None:
+    """Return what a map is, None for one that is more than products and a bias, or holds its matrix in few bits."""
+    parts = getattr(module, "parts", None)
+    found: Parts | None = parts() if parts else None
+    return found
+
+
+def _side_by_side(joined: Tensor | None, maps: Sequence[nn.Module | None]) -> Parts | None:
+    """Return maps whose weights stand side by side as one map, None where they do not."""
+    every = [parts for parts in map(_parts, maps) if parts]
+    if joined is None or len(every) < len(maps) or not holds(joined, every):
         return None
-    biases: list[Tensor] = [one.bias for one in plain if one.bias is not None]
-    return joined, torch.cat(biases) if biases else None
+    biases = [one.bias for one in every if one.bias is not None]
+    # A map without a pair has one of rank 0 here.
+    firsts = [one.weight.new_empty(0, one.weight.shape[1]) if one.factor_a is None else one.factor_a for one in every]
+    seconds = [one.weight.new_empty(len(one.weight), 0) if one.factor_b is None else one.factor_b for one in every]
+    bias, a = torch.cat(biases) if biases else None, torch.cat(firsts)
+    if not len(a):
+        return Parts(joined, bias)
+    return Parts(joined, bias, a, torch.block_diag(*seconds))  # type: ignore[no-untyped-call]
 
 
 def _norm_weight(norm: nn.Module) -> Tensor:
