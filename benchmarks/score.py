@@ -31,7 +31,7 @@ def main() -> None:
     parser.add_argument("base", type=Path)
     parser.add_argument("--rows", type=int, default=100)
     parser.add_argument("--alone", type=int, default=8, help="so many rows of a turn one at a time")
-    parser.add_argument("--batch", type=int, default=32)
+    parser.add_argument("--batch", type=int, default=64)
     parser.add_argument("--repeats", type=int, default=3)
     asked = parser.parse_args()
     with tempfile.TemporaryDirectory() as folder:

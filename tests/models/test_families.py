@@ -20,8 +20,9 @@ from hypothesis import strategies as st
 
 from foldkit.adapters import AdapterSettings, attach
 from foldkit.formats import GgufFile, InputError
-from foldkit.models import Cache, Decoder, generate, open_base
+from foldkit.models import Cache, Decoder, generate, open_base, pad, token_losses
 from foldkit.models.families import FAMILIES, spec_from_config
+from foldkit.models.generating import Reading, generate_after
 from foldkit.models.gguf import spec_of
 from foldkit.models.gguf import weights_of as gguf_weights
 from foldkit.models.gguf_families import COMMON, GGUF_FAMILIES
@@ -126,6 +127,30 @@ def test_quick_layers_give_what_the_layers_give() -> None:
         torch.testing.assert_close(quick, own, rtol=1e-9, atol=1e-9)
         found |= {decoder.spec.family for layer in layers if isinstance(layer, QuickLayer)}
     assert found == {"llama", "mistral", "qwen2", "phi3", "granite", "smollm3"}
+
+
+@pytest.mark.parametrize("case", CONFIGS)
+def test_replies_after_read_prompts_have_the_losses_of_the_whole(case: str) -> None:
+    """Mixed lengths, in float64 to 1e-9, twice over; what is answered after that is what is answered at once.
+
+    With another prompt the losses differ: the control.
+    """
+    decoder = decoder_of(case)
+    prompts, replies = [IDS[:6], IDS[2:4], IDS[1:9]], [(7, 1), (4,), (9, 31, 7, 2)]
+    whole = pad(
+        [[*p, *r] for p, r in zip(prompts, replies, strict=True)],
+        [[False] * len(p) + [True] * len(r) for p, r in zip(prompts, replies, strict=True)],
+    )
+    expected, right = token_losses(decoder, whole)
+    reading = Reading(decoder, prompts, 4)
+    for some in (replies, replies):
+        found, hits = reading.losses(some)
+        assert hits == right
+        for ours, theirs in zip(found, expected, strict=True):
+            assert ours == pytest.approx(theirs, rel=1e-9)
+    assert generate_after(reading, (), 4) == generate(decoder, prompts, (), 4)
+    other = Reading(decoder, prompts[::-1], 4).losses(replies)[0]
+    assert other[0] != pytest.approx(expected[0], rel=1e-3)
 
 
 @pytest.mark.parametrize("changes", [{"names": ("query", "up", "out")}, {"start": "singular"}, {"magnitude": True}])

@@ -35,7 +35,7 @@ from foldkit.scoring import (
     share_interval,
 )
 from foldkit.scoring.drawing import draw_scorecard
-from foldkit.scoring.markdown import all_lines, scorecard_markdown, tables
+from foldkit.scoring.markdown import all_lines, confusion_rows, scorecard_markdown, tables
 from foldkit.scoring.measures import field_matches
 from foldkit.scoring.measures.labels import macro_f1
 from foldkit.scoring.rewording import reworded
@@ -324,7 +324,7 @@ def card_of(answers: Sequence[str], asked: dict[str, Any] | None = None, **chang
     own = [reply("SW 5", answer, 1.0) for answer in answers]
     general = {"g.txt": ([10.0, 12.0] * 10, [10, 10] * 10)}, {"g.txt": ([15.0, 18.5] * 10, [10, 10] * 10)}
     given = [Given("base", base, 10, general[0]), Given("adapter", own, 10, general[1])]
-    given[1] = Given("adapter", own, 10, general[1], [reply("SW 5", "SW 4")] * len(own))
+    given[1] = Given("adapter", own, 10, general[1], {"case": [reply("SW 5", "SW 4")] * len(own)})
     better = {name: measure.higher_is_better for name, measure in MEASURES.items()}
     signed = {"by": "kind", "seed": settings.seed, "adapter": "x", "higher_is_better": better}
     known = Asked(rows, ["the prompt"] * len(rows), [str(n) for n, _ in rows], form=FORM, **(asked or {}))
@@ -344,6 +344,7 @@ def test_the_scorecard_holds_figures_groups_fields_and_rows() -> None:
     assert adapter.differences["ended"].word == "cannot tell"
     assert card.contender("base").differences == {}
     assert set(card.confused) == {("sw 5", "sw 4", 1), ("force: 5", "force: 4", 1)}
+    assert confusion_rows(card) == (["", "sw 5", "no label"], [["sw 5", "39", "1"]])
     assert card.rows[0]["contenders"]["adapter"]["exact"] == 0
     assert "rows" not in card.as_mapping()
     assert json.loads(json.dumps(card.as_mapping())) == json.loads(
@@ -367,7 +368,7 @@ def test_the_card_says_what_lessens_it() -> None:
     assert "1 of 20 test rows stand in train too: row 3 has the texts" in said
     assert "50.0% of adapter's answers are a reply of train" in said
     assert "adapter forgot general text: loss a token +0.575" in said
-    assert "adapter's exact falls: 0.500, then 0.000" in said
+    assert "With prompts reworded by case, adapter's exact falls: 0.500, then 0.000" in said
     assert "Under 20 rows, which says little: kind new, old." in said
     adapter = card.contender("adapter")
     assert (adapter.far["near"]["exact"], adapter.far["far"]["exact"]) == (0.0, 1.0)

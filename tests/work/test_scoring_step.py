@@ -18,9 +18,9 @@ ADDED = """
 [score]
 measures = ["loss", "bits", "exact", "label", "f1", "similarity"]
 own = ["own.py:short"]
-reword = ["case", "spelling"]
+reword = ["case", "spelling", "plainer.toml"]
 suspects = 3
-general = ["general.txt", "other.txt"]
+general = ["general.txt", "sea/fold.toml"]
 batch = 4
 [score.judge]
 function = "own.py:graded"
@@ -50,6 +50,16 @@ def short(target, answer, row):
 def graded(item):
     return "first" if item["task"] == "compare" else 1 + len(item["answer"]) % 5
 """
+PLAINER = """
+name = "plainer"
+[[turn]]
+role = "user"
+text = "Say it in a word: {question}"
+[[turn]]
+role = "assistant"
+text = "{answer}"
+learned = true
+"""
 SHORT = ("train.epochs=1", "train.validations=1")
 
 
@@ -63,8 +73,11 @@ def scored_folder(work_folder: Path) -> Path:
     lines = "".join(json.dumps({"row": row, "answer": "west"}) + "\n" for row in tests)
     (work_folder / "elsewhere.jsonl").write_text(lines)
     (work_folder / "own.py").write_text(OWN)
-    for name in ("general.txt", "other.txt"):
-        (work_folder / name).write_text("The wind is west and the glass is falling. " * 20)
+    (work_folder / "general.txt").write_text("The wind is west and the glass is falling. " * 20)
+    (work_folder / "plainer.toml").write_text(PLAINER)
+    (work_folder / "sea").mkdir()
+    (work_folder / "sea" / "rows.jsonl").write_text((work_folder / "rows.jsonl").read_text().replace("wind", "sea"))
+    (work_folder / "sea" / "fold.toml").write_text((work_folder / "fold.toml").read_text())
     (work_folder / "fold.toml").write_text((work_folder / "fold.toml").read_text() + ADDED)
     return work_folder
 
@@ -78,7 +91,8 @@ def test_every_kind_of_contender_is_held_against_the_base_on_the_same_rows(score
     names = [score.name for score in card.contenders]
     assert names == ["base", "two shots", "nearest", "made elsewhere", "first stage", "adapter"]
     judge = f"judge, about {card.signed['judge']['tokens']:,} tokens"
-    told = {*names, "adapter, reworded", "first stage, reworded", judge} - {"made elsewhere"}
+    again = {f"{name}, {how}" for name in ("adapter", "first stage") for how in ("case and spelling", "plainer.toml")}
+    told = {*names, *again, judge} - {"made elsewhere"}
     assert {name for name, *_ in heard} == told
     assert [done for name, done, _ in heard if name == judge] == list(range(6))
     base, shots, elsewhere, first, own = (card.contenders[index] for index in (0, 1, 3, 4, 5))
@@ -87,9 +101,12 @@ def test_every_kind_of_contender_is_held_against_the_base_on_the_same_rows(score
     targets = [row["target"] for row in card.rows]
     assert elsewhere.measures["exact"].value == pytest.approx(targets.count("west") / len(targets))
     assert first.measures["loss"] == own.measures["loss"] != base.measures["loss"]
-    assert set(own.general) == {name + end for name in ("general.txt", "other.txt") for end in ("", ", difference")}
+    assert set(own.general) == {name + end for name in sheet.score.texts for end in ("", ", difference")}
+    assert own.general["sea/fold.toml"] != own.general["general.txt"]
+    assert not (scored_folder / "sea" / "built").exists()
     assert {"short", "judge clear"} <= set(own.measures)
-    assert own.reworded.keys() == own.measures.keys() - {"judge clear"}
+    assert own.reworded.keys() == {"case and spelling", "plainer.toml"}
+    assert own.reworded["plainer.toml"].keys() == own.measures.keys() - {"judge clear"}
     assert own.cost == pytest.approx((own.prompt_tokens + 4 * own.answer_tokens) / 1000)
     assert len(card.suspects) == 3
     judged = card.signed["judge"]["pairs"]["adapter"]
@@ -97,7 +114,7 @@ def test_every_kind_of_contender_is_held_against_the_base_on_the_same_rows(score
     assert card.rows[0]["token_losses"]
     kept = json.loads(run.scorecard.read_text())
     assert kept["says"]
-    assert kept["signed"]["version"] == 2
+    assert kept["signed"]["version"] == 3
     for name in ("scorecard.md", "scorecard.png", "rows.jsonl", "rows.csv"):
         assert (run.path / name).exists()
 
@@ -124,21 +141,25 @@ def test_answers_are_kept_and_a_stopped_scoring_goes_on(scored_folder: Path, mon
     asked: list[int] = []
     from foldkit.answering import Answerer
 
-    whole = Answerer.answered
+    whole = Answerer.answered_and_held
 
     def counted(self: Answerer, prompts, *more):  # type: ignore[no-untyped-def]
         asked.append(len(prompts))
         return whole(self, prompts, *more)
 
-    monkeypatch.setattr(Answerer, "answered", counted)
+    monkeypatch.setattr(Answerer, "answered_and_held", counted)
     again = foldkit.score(sheet, run)
     assert asked == []
     shutil.rmtree(scored_folder / "answers")
     fresh = foldkit.score(sheet, run)
-    assert sum(asked) == 5 * fresh.n_rows  # base, two with shots, two runs whose adapters are the same bytes, reworded
+    # Base, two with shots, two runs whose adapters are the same bytes, reworded in two ways.
+    assert sum(asked) == 6 * fresh.n_rows
     assert fresh.as_mapping() == resumed.as_mapping() == again.as_mapping()
     foldkit.score(foldkit.read_sheet(scored_folder / "fold.toml", ["score.max_tokens=5"]), run)
-    assert sum(asked) == 10 * fresh.n_rows
+    assert sum(asked) == 12 * fresh.n_rows
+    (scored_folder / "plainer.toml").write_text(PLAINER.replace("{answer}", "It is {answer}"))
+    with pytest.raises(InputError, match="the reply of the sheet's own template"):
+        foldkit.score(sheet, run)
 
 
 def test_the_nearest_shots_are_never_near_copies(scored_folder: Path) -> None:

@@ -10,7 +10,7 @@ from foldkit.adapters.attaching import Adapter
 from foldkit.adapters.file import AdapterHeader
 from foldkit.formats import InputError
 from foldkit.models.decoder import Decoder
-from foldkit.models.generating import generate, stream
+from foldkit.models.generating import Reading, generate_after, stream
 from foldkit.models.likelihood import pad, token_losses
 from foldkit.templates import Markup, Template, Turn, template_from_mapping
 from foldkit.tokens import Encoder, TextSide
@@ -99,13 +99,31 @@ class Answerer:
     ) -> list[Answered]:
         """Answer prompts together, as the adapter is switched now."""
         self._check_room(prompts, settings.max_tokens)
-        found = generate(
-            self.decoder, prompts, self.encoder.end_ids, settings.max_tokens, settings.sampling, places=places
-        )
+        return self._answered(Reading(self.decoder, prompts, settings.max_tokens), settings, places)
+
+    def answered_and_held(
+        self,
+        prompts: Sequence[tuple[int, ...]],
+        replies: Sequence[Sequence[tuple[int, ...]]],
+        settings: AnswerSettings,
+        places: Sequence[int],
+    ) -> tuple[list[Answered], list[tuple[list[list[float]], list[list[bool]]]]]:
+        """Answer prompts as `answered` does; before that, for each list of replies to them, find losses and hits.
+
+        The prompts are read once for all of it.
+        """
+        longest = max(len(reply) for some in replies for reply in some)
+        room = max(settings.max_tokens, longest)
+        self._check_room(prompts, room)
+        reading = Reading(self.decoder, prompts, room)
+        held = [reading.losses(some) for some in replies]
+        return self._answered(reading, settings, places), held
+
+    def _answered(self, reading: Reading, settings: AnswerSettings, places: Sequence[int]) -> list[Answered]:
+        end_ids, most = self.encoder.end_ids, settings.max_tokens
+        found = generate_after(reading, end_ids, most, settings.sampling, places=places)
         texts = [settings.before_stop(self.encoder.tokenizer.decode(ids)) for ids in found]
-        return [
-            Answered(text, len(ids), len(ids) < settings.max_tokens) for text, ids in zip(texts, found, strict=True)
-        ]
+        return [Answered(text, len(ids), len(ids) < most) for text, ids in zip(texts, found, strict=True)]
 
     def streamed(
         self,

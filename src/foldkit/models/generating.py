@@ -9,11 +9,57 @@ from torch import Tensor
 
 from .cache import Cache
 from .decoder import Decoder
+from .likelihood import token_log_probs
 from .quick import quick_layers
 from .sampling import Sampling, choose
 
 # Fewer shared tokens than this are computed for every prompt: the copies would cost as much.
 _WORTH_SHARING = 8
+
+
+class Reading:
+    """Prompts read into a cache, padded on the left, so that given replies or new tokens can follow them.
+
+    `room` is how many tokens may follow. Raises ValueError for an empty prompt and for prompts that with these would
+    not fit into the decoder's positions.
+    """
+
+    @torch.inference_mode()
+    def __init__(self, decoder: Decoder, prompts: Sequence[Sequence[int]], room: int) -> None:
+        longest, device = _longest(prompts, room, decoder.spec.max_positions), decoder.device
+        ids, self.real = _left_padded(prompts, longest, device)
+        self.decoder, self.prompts, self.n_tokens = decoder, prompts, longest
+        self.cache = Cache(decoder.spec, len(prompts), longest + room - 1, decoder.dtype, device)
+        positions = (self.real.cumsum(1) - 1).clamp(min=0)
+        n_ready = _fill_shared(decoder, prompts, longest, self.cache)
+        mask = _prompt_mask(self.real, n_ready)
+        stream = decoder(ids[:, n_ready:], positions=positions[:, n_ready:], mask=mask, cache=self.cache)
+        self.last, self.positions = stream[:, -1], positions[:, -1:]
+
+    @torch.inference_mode()
+    def losses(self, replies: Sequence[Sequence[int]]) -> tuple[list[list[float]], list[list[bool]]]:
+        """Return the loss (nats) of every token of a reply to each prompt, and which were the likeliest.
+
+        What the cache holds of the prompts stays, so this may come several times, before new tokens.
+        """
+        n_most, n_prompts, device = max(map(len, replies)), len(replies), self.decoder.device
+        table = torch.zeros(n_prompts, n_most, dtype=torch.long, device=device)
+        given = torch.zeros(n_prompts, n_most, dtype=torch.bool, device=device)
+        for index, reply in enumerate(replies):
+            table[index, : len(reply)], given[index, : len(reply)] = torch.tensor(reply), True
+        before = self.last[:, None]
+        if n_most > 1:
+            causal = torch.ones(n_most - 1, n_most - 1, dtype=torch.bool, device=device).tril()
+            seen = self.real[:, None].expand(-1, n_most - 1, -1), causal.expand(n_prompts, -1, -1)
+            places = self.positions + 1 + torch.arange(n_most - 1, device=device)
+            mask = torch.cat(seen, dim=2)[:, None]
+            stream = self.decoder(table[:, :-1], positions=places, mask=mask, cache=self.cache)
+            self.cache.length = self.n_tokens
+            before = torch.cat((before, stream), dim=1)
+        log_probs, hits = token_log_probs(self.decoder, before[given], table[given])
+        sizes = list(map(len, replies))
+        found, right = torch.split(-log_probs, sizes), torch.split(hits, sizes)
+        return [part.tolist() for part in found], [part.tolist() for part in right]
 
 
 def generate(
@@ -31,13 +77,24 @@ def generate(
     its index here, or its number in `places`. Raises ValueError for an empty prompt and for a prompt that with its
     answer would not fit into the decoder's positions.
     """
-    answers: list[list[int]] = [[] for _ in prompts]
-    for index, token in stream(decoder, prompts, end_ids, max_tokens, sampling, places=places):
+    return generate_after(Reading(decoder, prompts, max_tokens), end_ids, max_tokens, sampling, places=places)
+
+
+def generate_after(
+    reading: Reading,
+    end_ids: Sequence[int],
+    max_tokens: int,
+    sampling: Sampling | None = None,
+    *,
+    places: Sequence[int] | None = None,
+) -> list[list[int]]:
+    """Return the new ids after prompts that are read already, which are used up by it; otherwise as `generate`."""
+    answers: list[list[int]] = [[] for _ in reading.prompts]
+    for index, token in _stream(reading, end_ids, max_tokens, sampling, places):
         answers[index].append(token)
     return answers
 
 
-@torch.inference_mode()
 def stream(
     decoder: Decoder,
     prompts: Sequence[Sequence[int]],
@@ -48,22 +105,26 @@ def stream(
     places: Sequence[int] | None = None,
 ) -> Iterator[tuple[int, int]]:
     """Yield (prompt index, new id) as the ids are found; otherwise as `generate`."""
-    longest = _longest(prompts, max_tokens, decoder.spec.max_positions)
-    sampling = sampling or Sampling()
-    device = decoder.device
-    ids, real = _left_padded(prompts, longest, device)
-    cache = Cache(decoder.spec, len(prompts), longest + max_tokens - 1, decoder.dtype, device)
+    yield from _stream(Reading(decoder, prompts, max_tokens), end_ids, max_tokens, sampling, places)
+
+
+@torch.inference_mode()
+def _stream(
+    reading: Reading,
+    end_ids: Sequence[int],
+    max_tokens: int,
+    sampling: Sampling | None,
+    places: Sequence[int] | None,
+) -> Iterator[tuple[int, int]]:
+    decoder, cache, prompts = reading.decoder, reading.cache, reading.prompts
+    sampling, device = sampling or Sampling(), decoder.device
     draws = [sampling.draws(place) for place in (range(len(prompts)) if places is None else places)]
     live = torch.arange(len(prompts), device=device)
-    positions = (real.cumsum(1) - 1).clamp(min=0)
-    n_ready = _fill_shared(decoder, prompts, longest, cache)
-    mask = _prompt_mask(real, n_ready)
-    stream_out = decoder(ids[:, n_ready:], positions=positions[:, n_ready:], mask=mask, cache=cache)
+    last, positions, real = reading.last, reading.positions, reading.real
     before, layers = [list(prompt) for prompt in prompts], quick_layers(decoder)
-    for _ in range(max_tokens):
+    for n_done in range(max_tokens):
         rows = live.tolist()
-        logits = decoder.logits(stream_out[:, -1])
-        chosen = choose(logits, sampling, [draws[row] for row in rows], [before[row] for row in rows])
+        chosen = choose(decoder.logits(last), sampling, [draws[row] for row in rows], [before[row] for row in rows])
         going = torch.tensor([token not in end_ids for token in chosen.tolist()], device=device)
         if not bool(going.all()):
             kept = going.nonzero()[:, 0]
@@ -72,13 +133,12 @@ def stream(
         for row, token in zip(live.tolist(), chosen.tolist(), strict=True):
             before[row].append(token)
             yield row, token
-        if not len(live):
+        if not len(live) or n_done == max_tokens - 1:
             return
-        positions = positions[:, -1:] + 1
+        positions = positions + 1
         real = torch.cat((real, torch.ones_like(real[:, :1])), dim=1)
-        if cache.length < cache.room:
-            mask = None if bool(real.all()) else real[:, None, None, :]
-            stream_out = decoder(chosen[:, None], positions=positions, mask=mask, cache=cache, layers=layers)
+        mask = None if bool(real.all()) else real[:, None, None, :]
+        last = decoder(chosen[:, None], positions=positions, mask=mask, cache=cache, layers=layers)[:, -1]
 
 
 def _longest(prompts: Sequence[Sequence[int]], max_tokens: int, max_positions: int) -> int:

@@ -2,19 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from foldkit.answering.answerer import NO_SHOTS, Answerer, Before
 from foldkit.answering.settings import AnswerSettings
+from foldkit.datasets import Example
 from foldkit.formats import InputError, append_jsonl, read_jsonl, write_jsonl
 from foldkit.models.likelihood import pad, token_losses
 
 from .measures import Reply
 
 Row = Mapping[str, str]
+# Tokens of prompts and answers that are held at once: 0.4 GB of keys and values in a base of 135M parameters.
+TOKENS_AT_ONCE = 8192
 
 
 @dataclass(frozen=True)
@@ -39,7 +42,8 @@ def contender_replies(
 ) -> tuple[list[Reply], float]:
     """Return what the contender gives for every row, and the mean count of prompt tokens.
 
-    Rows of like prompt length are asked together. With `kept_at` each batch is appended to that file, and batches that
+    Rows of like prompt length are asked together, `batch` of them or as many as TOKENS_AT_ONCE allows; each prompt is
+    read once, for the answer and for the losses. With `kept_at` each batch is appended to that file, and batches that
     stand there whole are not asked again: a scoring that was stopped goes on. With `ranked` the loss of each row's
     rejected reply is found too.
     """
@@ -47,8 +51,7 @@ def contender_replies(
     prompts = [answerer.prompt_ids(row, contender.shots) for row in rows]
     order = sorted(range(len(rows)), key=lambda index: len(prompts[index]))
     found: dict[int, dict[str, Any]] = _kept(kept_at)
-    for start in range(0, len(order), batch):
-        chosen = order[start : start + batch]
+    for chosen in _together(order, [len(prompt) + max_tokens for prompt in prompts], batch):
         if not all(index in found for index in chosen):
             made = _asked(contender, rows, prompts, chosen, max_tokens, ranked=ranked)
             found |= made
@@ -58,6 +61,18 @@ def contender_replies(
             progress(len(chosen))
     replies = [Reply(answerer.template.target(row), row=row, **found[index]) for index, row in enumerate(rows)]
     return replies, sum(map(len, prompts)) / len(rows)
+
+
+def _together(order: Sequence[int], lengths: Sequence[int], most: int) -> Iterator[list[int]]:
+    """Cut an order of rows, the shortest first, into batches of at most so many rows and TOKENS_AT_ONCE tokens."""
+    chosen: list[int] = []
+    for index in order:
+        if chosen and (len(chosen) == most or (len(chosen) + 1) * lengths[index] > TOKENS_AT_ONCE):
+            yield chosen
+            chosen = []
+        chosen.append(index)
+    if chosen:
+        yield chosen
 
 
 def _asked(
@@ -70,12 +85,17 @@ def _asked(
     ranked: bool,
 ) -> dict[int, dict[str, Any]]:
     """Ask some rows together: answer, and losses of the target."""
-    answerer = contender.answerer
+    answerer, template = contender.answerer, contender.answerer.template
     own = [rows[index] for index in chosen]
+    replies = [
+        [_after(prompts[index], contender, row, of(row)) for index, row in zip(chosen, own, strict=True)]
+        for of in (template.target, *([template.rejected] if ranked else []))
+    ]
     with answerer.switched(contender.adapted):
-        answers = answerer.answered([prompts[index] for index in chosen], AnswerSettings(max_tokens), chosen)
-        losses, hits = reply_losses(contender, own, answerer.template.target)
-        worse = reply_losses(contender, own, answerer.template.rejected)[0] if ranked else [[] for _ in own]
+        asked = [prompts[index] for index in chosen]
+        answers, held = answerer.answered_and_held(asked, replies, AnswerSettings(max_tokens), chosen)
+    losses, hits = held[0]
+    worse = held[1][0] if ranked else [[] for _ in own]
     parts = zip(chosen, answers, losses, hits, worse, strict=True)
     return {
         index: {
@@ -88,6 +108,13 @@ def _asked(
         }
         for index, answer, values, right, others in parts
     }
+
+
+def _after(prompt: tuple[int, ...], contender: Contender, row: Row, reply: str) -> tuple[int, ...]:
+    """Return the ids of a reply after its prompt, its end marker among them."""
+    ids, _ = contender.answerer.with_reply(row, reply, contender.shots)
+    assert ids[: len(prompt)] == prompt, "a prompt has the same ids with its reply as at asking"
+    return ids[len(prompt) :]
 
 
 def reply_losses(
@@ -134,10 +161,20 @@ def text_losses(answerer: Answerer, text: str, window: int, *, adapted: bool) ->
     """
     ids = answerer.encoder.tokenizer.encode_text(text)
     pieces = [ids[start : start + window] for start in range(0, len(ids), window) if len(ids) - start > 1]
-    sums: list[float] = []
+    return _losses(answerer, [(piece, [True] * len(piece)) for piece in pieces], adapted=adapted)
+
+
+def example_losses(answerer: Answerer, examples: Iterable[Example], *, adapted: bool) -> tuple[list[float], list[int]]:
+    """Return the summed loss (nats) and the count of the learned tokens of each example."""
+    return _losses(answerer, [(one.ids, one.learned) for one in examples], adapted=adapted)
+
+
+def _losses(
+    answerer: Answerer, pieces: Sequence[tuple[Sequence[int], Sequence[bool]]], *, adapted: bool
+) -> tuple[list[float], list[int]]:
+    found: list[list[float]] = []
     with answerer.switched(adapted):
         for start in range(0, len(pieces), 4):
-            chosen = pieces[start : start + 4]
-            losses, _ = token_losses(answerer.decoder, pad(chosen, [[True] * len(piece) for piece in chosen]))
-            sums += map(sum, losses)
-    return sums, [len(piece) - 1 for piece in pieces]
+            ids, flags = zip(*pieces[start : start + 4], strict=True)
+            found += token_losses(answerer.decoder, pad(ids, flags))[0]
+    return list(map(sum, found)), list(map(len, found))

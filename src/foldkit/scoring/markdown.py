@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 import json
+from collections import Counter
 from collections.abc import Mapping, Sequence
 
 from .intervals import Interval
+from .measures import Reply, label_pair
 from .scorecard import FEW_ROWS, Difference, Scorecard
 from .words import asking_lines, failures, judge_lines, verdict_lines, warning_lines
 
 Table = tuple[list[str], list[list[str]]]
+# Of more labels than these a square of confusions is no help.
+MOST_LABELS = 12
 
 
 def figure_rows(card: Scorecard) -> Table:
@@ -51,6 +55,24 @@ def field_rows(card: Scorecard) -> Table:
     return ["contender", *names], [[s.name, *(f"{s.fields[n]:.3f}" for n in names)] for s in card.contenders]
 
 
+def confusion_rows(card: Scorecard) -> Table:
+    """Return header and cells: for each right label how often each label was answered by the last contender.
+
+    No lines where labels are not scored, or there are too many of them.
+    """
+    last = card.contenders[-1].name
+    if not {"label", "f1"} & set(card.contenders[-1].measures):
+        return [], []
+    pairs = [label_pair(Reply(row["target"], row["contenders"][last]["answer"])) for row in card.rows]
+    labels = sorted({target for target, _ in pairs})
+    if len(labels) > MOST_LABELS:
+        return [], []
+    counts = Counter((target, answer if answer in labels else "") for target, answer in pairs)
+    others = [""] if any(not answer for _, answer in counts) else []
+    lines = [[target, *(str(counts[target, answer]) for answer in (*labels, *others))] for target in labels]
+    return ["", *labels, *(["no label"] if others else [])], lines
+
+
 def all_lines(card: Scorecard, enough: float = 0.9) -> list[str]:
     """Return everything that is said of the card in words."""
     before = asking_lines(card, enough) if not card.signed.get("adapter") else []
@@ -76,6 +98,9 @@ def _more_tables(card: Scorecard) -> dict[str, Table]:
     found: dict[str, Table] = {}
     if card.far_counts:
         found["Near to train and far from it"] = far_rows(card)
+    square = confusion_rows(card)
+    if square[1]:
+        found[f"Labels of {card.contenders[-1].name}: a line for each right one, a column for each answer"] = square
     if card.confused:
         often = [one for one in card.confused if one[2] > 1] or card.confused[:3]
         lines = [[target, answer, str(count)] for target, answer, count in often[:10]]

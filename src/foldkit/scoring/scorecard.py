@@ -16,7 +16,7 @@ from .measures import Form, Measure, Reply, field_matches, label_pair, parse
 from .measures.measure import mean
 from .settings import ScoreSettings
 
-VERSION = 2
+VERSION = 3
 ALPHA = 0.05
 # Groups of fewer rows are marked: their figures say little.
 FEW_ROWS = 20
@@ -42,7 +42,7 @@ class Difference:
 class ContenderScore:
     """All figures of one contender. `fields` has the share right of each field, `by` the figures of each group.
 
-    `reworded` has the figures on the same rows with their prompts reworded.
+    `reworded` has the figures on the same rows with their prompts reworded, by what reworded them.
     """
 
     name: str
@@ -56,7 +56,7 @@ class ContenderScore:
     far: dict[str, dict[str, float]]
     copied: float
     general: dict[str, Difference | Interval] = field(default_factory=dict)
-    reworded: dict[str, float] = field(default_factory=dict)
+    reworded: dict[str, dict[str, float]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -114,14 +114,15 @@ class Scorecard:
 class Given:
     """What one contender gave: its replies to all rows, mean prompt tokens, losses of general texts by piece.
 
-    `general` has for each text the summed loss and the tokens of each piece; `pieces` are the target's tokens as text.
+    `general` has for each text the summed loss and the tokens of each piece; `reworded` the replies to the same rows,
+    by what reworded their prompts; `pieces` are the target's tokens as text.
     """
 
     name: str
     replies: Sequence[Reply]
     prompt_tokens: float
     general: Mapping[str, tuple[Sequence[float], Sequence[int]]] = field(default_factory=dict)
-    reworded: Sequence[Reply] = ()
+    reworded: Mapping[str, Sequence[Reply]] = field(default_factory=dict)
     pieces: Sequence[Sequence[str]] = ()
 
 
@@ -290,13 +291,12 @@ class _Scoring:
             return None
         return (given.prompt_tokens * prices[0] + answer_tokens * prices[1]) / 1e6 * 1000
 
-    def _reworded(self, given: Given, by_name: Mapping[str, Measure]) -> dict[str, float]:
-        if not given.reworded:
-            return {}
-        found = {}
-        for name, figures in self.figures(given.reworded).items():
-            weights = np.array([by_name[name].weight(reply) for reply in given.reworded])
-            found[name] = float(np.average(figures, weights=weights))
+    def _reworded(self, given: Given, by_name: Mapping[str, Measure]) -> dict[str, dict[str, float]]:
+        found: dict[str, dict[str, float]] = {}
+        for how, replies in given.reworded.items():
+            for name, figures in self.figures(replies).items():
+                weights = np.array([by_name[name].weight(reply) for reply in replies])
+                found.setdefault(how, {})[name] = float(np.average(figures, weights=weights))
         return found
 
 

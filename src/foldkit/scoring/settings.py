@@ -67,7 +67,8 @@ class ScoreSettings:
     `pattern` is a regular expression with named groups that a well-formed reply matches as a whole; `schema` a JSON
     Schema file for replies in JSON; `columns` the names of a line's cells. `tolerance` is how far a number may be off,
     as a share of it. `own` are functions of yours, `file.py:name`. `by` is a column whose values are scored apart too.
-    `general` are text files for "did it forget?". `reword` asks the adapter every prompt again, reworded. `worth` is a
+    `general` are text files for "did it forget?", and sheets of other rows, whose test part is taken. `reword` asks the
+    adapter every prompt again, reworded by simple edits, or in the templates that are named. `worth` is a
     difference worth having, by measure, or under "all". `prices` are those of a million prompt tokens and of a million
     answer tokens, by contender, or under "all". `suspects` are how many rows of train that stay hard are listed.
     `enough` is the share that does the job, for the word on better asking. `max_tokens` 0 allows a quarter more than
@@ -90,14 +91,15 @@ class ScoreSettings:
     suspects: int = 0
     enough: float = 0.9
     max_tokens: int = 0
-    batch: int = 32
+    batch: int = 64
     seed: int = 1
 
     def __post_init__(self) -> None:
         for name in self.measures:
             one_of(name, MEASURES, "[score]", "measures")
         for name in self.reword:
-            one_of(name, REWORDINGS, "[score]", "reword")
+            if not name.endswith(".toml"):
+                one_of(name, REWORDINGS, "[score]", "reword, or a template's .toml file")
         if {"fields", "format"} & set(self.measures) and not (self.pattern or self.schema or self.columns):
             expected = "pattern, schema or columns, for fields and format"
             raise UsageError("[score]", "form", expected, None, "say what a well-formed reply is")
@@ -126,8 +128,13 @@ class ScoreSettings:
         return (*self.measures, *own, *(f"judge {name}" for name in (self.judge.criteria if self.judge else ())))
 
     @property
+    def edits(self) -> tuple[str, ...]:
+        """The simple edits among what rewords prompts; the others are templates."""
+        return tuple(name for name in self.reword if name in REWORDINGS)
+
+    @property
     def texts(self) -> tuple[str, ...]:
-        """The files of general text."""
+        """The files of general text, and sheets of other rows."""
         return (self.general,) if isinstance(self.general, str) and self.general else tuple(self.general)
 
     def worth_of(self, measure: str) -> float:

@@ -28,7 +28,7 @@ def warning_lines(card: Scorecard) -> list[str]:
     if last.copied:
         found.append(f"{last.copied:.1%} of {last.name}'s answers are a reply of train to the letter.")
     found += [_forgot(score, text, one) for score in card.contenders for text, one in _differences(score)]
-    found += [line for score in card.contenders for line in [_hangs(score)] if line]
+    found += [line for score in card.contenders for how in score.reworded for line in [_hangs(score, how)] if line]
     return found
 
 
@@ -120,13 +120,15 @@ def _forgot(score: ContenderScore, text: str, one: Difference) -> str:
     name, interval = text.removesuffix(", difference"), one.interval
     word = {"forgot": "forgot", "better": "got better at", "cannot tell": "shows no change on"}[one.word]
     ends = f"({interval.low:+.3f} to {interval.high:+.3f})"
-    return f"{score.name} {word} general text: loss a token {interval.value:+.3f} {ends} on {name}."
+    what = "the other rows" if name.endswith(".toml") else "general text"
+    return f"{score.name} {word} {what}: loss a token {interval.value:+.3f} {ends} on {name}."
 
 
-def _hangs(score: ContenderScore) -> str:
+def _hangs(score: ContenderScore, how: str) -> str:
+    figures = score.reworded[how]
     for name in ("exact", "label", "fields", "similarity"):
-        if name in score.reworded and score.measures[name].value:
-            before, after = score.measures[name].value, score.reworded[name]
+        if name in figures and score.measures[name].value:
+            before, after = score.measures[name].value, figures[name]
             word = "falls" if after < before * (1 - _HANGS) else "stays"
-            return f"With prompts reworded, {score.name}'s {name} {word}: {before:.3f}, then {after:.3f}."
+            return f"With prompts reworded by {how}, {score.name}'s {name} {word}: {before:.3f}, then {after:.3f}."
     return ""

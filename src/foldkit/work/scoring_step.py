@@ -11,7 +11,7 @@ from typing import Any
 
 from foldkit.adapters import put_on, read_adapter, read_header
 from foldkit.answering import NO_SHOTS, Answerer, NearestShots, Shots, draw_shots, key_of
-from foldkit.datasets import Dataset, Example
+from foldkit.datasets import Dataset, Example, Examples
 from foldkit.formats import InputError, UsageError, fingerprint_files, fingerprint_value, near_name
 from foldkit.formats.jsonl import read_text
 from foldkit.models import Base, chosen_compute, open_base
@@ -30,16 +30,17 @@ from foldkit.scoring import (
     make_scorecard,
     own_measure,
 )
-from foldkit.scoring.contender import Row, replies_from_file, reply_losses, text_losses
+from foldkit.scoring.contender import Row, example_losses, replies_from_file, reply_losses, text_losses
 from foldkit.scoring.judge import judge_measures
 from foldkit.scoring.rewording import reworded
 from foldkit.scoring.scorecard import Asked, Given
+from foldkit.templates import read_template
 
 from .inputs import Inputs, open_inputs
 from .judging import judged
 from .scorecard_files import write_scorecard
-from .sheet import Sheet
-from .steps import build, split
+from .sheet import Sheet, read_sheet
+from .steps import build, read_test_part, split
 
 OnScored = Callable[[str, int, int], None]
 # Of more rows than these nearness to train and leaks are not looked for: it would take longer than the scoring.
@@ -146,16 +147,52 @@ class _Scoring:
     def _given(self, contender: Contender, adapter: str) -> Given:
         """Ask one contender all rows, reworded ones too, and take its loss on the general texts."""
         replies, n_prompt = self._replies(contender, self.cells, adapter, contender.name)
-        general, again = {}, []
+        general: dict[str, tuple[list[float], list[int]]] = {}
         if contender.shots is NO_SHOTS:
-            for name in self.settings.texts:
-                text = read_text(self.sheet.path(name))
-                window = self.sheet.train.window
-                general[name] = text_losses(contender.answerer, text, window, adapted=contender.adapted)
-        if self.settings.reword and contender.adapted:
-            again = self._replies(contender, self._reworded(), adapter, f"{contender.name}, reworded")[0]
+            general = {name: self._general(contender, name) for name in self.settings.texts}
+        again = self._asked_again(contender, adapter) if contender.adapted else {}
         pieces = self._pieces(contender) if contender.adapted else []
         return Given(contender.name, replies, n_prompt, general, again, pieces)
+
+    def _general(self, contender: Contender, name: str) -> tuple[list[float], list[int]]:
+        """Return the losses on a general text, or on the test part of another sheet."""
+        if name.endswith(".toml"):
+            return example_losses(contender.answerer, self._others[name], adapted=contender.adapted)
+        window = self.sheet.train.window
+        return text_losses(contender.answerer, read_text(self.sheet.path(name)), window, adapted=contender.adapted)
+
+    @functools.cached_property
+    def _others(self) -> dict[str, Examples]:
+        """The test parts of other sheets, by name."""
+        found = {}
+        for name in self.settings.texts:
+            if name.endswith(".toml"):
+                found[name] = read_test_part(read_sheet(self.sheet.path(name)), self.sheet.base_path())
+                if not len(found[name]):
+                    raise InputError(self.sheet.path(name), "rows in test", "at least one", "none", "give test a share")
+        return found
+
+    def _asked_again(self, contender: Contender, adapter: str) -> dict[str, list[Reply]]:
+        """Ask with every prompt reworded: by the simple edits together, and in each template that is named."""
+        edits, found = self.settings.edits, {}
+        if edits:
+            named = " and ".join(edits)
+            found[named] = self._replies(contender, self._reworded(edits), adapter, f"{contender.name}, {named}")[0]
+        for name in self.settings.reword:
+            if name not in edits:
+                asker = dataclasses.replace(contender, answerer=self._in_template(contender.answerer, name))
+                found[name] = self._replies(asker, self.cells, adapter, f"{contender.name}, {name}")[0]
+        return found
+
+    def _in_template(self, answerer: Answerer, name: str) -> Answerer:
+        """Return who asks in another template, which must have the same reply."""
+        template = read_template(name, self.sheet.folder)
+        for slot in template.slots():
+            column(self.inputs.table, slot, f"template {template.name!r}")
+        if any(template.target(row) != answerer.template.target(row) for row in self.cells):
+            todo = "reword the turns before the reply alone"
+            raise InputError(self.sheet.path(name), "reply", "the reply of the sheet's own template", None, todo)
+        return Answerer(answerer.decoder, self.inputs.side, template, answerer.encoder.markup, answerer.adapter)
 
     def _replies(self, contender: Contender, rows: Sequence[Row], adapter: str, name: str) -> tuple[list[Reply], float]:
         done = 0
@@ -220,14 +257,14 @@ class _Scoring:
             return own
         return file
 
-    def _reworded(self) -> list[Row]:
+    def _reworded(self, edits: Sequence[str]) -> list[Row]:
         template = self.inputs.template
         if any(pattern.each for pattern in template.turn):
             todo = "leave reword out"
             raise InputError("[score]", "reword", "a template whose prompt has slots of text", template.name, todo)
         kept = {slot for pattern in template.turn if pattern.learned for slot in pattern.slots}
         slots = set(template.prompt_slots()) - kept
-        return list(reworded(self.cells, slots, self.settings.reword, self.settings.seed))
+        return list(reworded(self.cells, slots, edits, self.settings.seed))
 
     def _pieces(self, contender: Contender) -> list[list[str]]:
         """Return the tokens of each row's target as text."""

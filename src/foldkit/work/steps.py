@@ -5,12 +5,14 @@ from __future__ import annotations
 import dataclasses
 import functools
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
 
 import pandas as pd
 
 from foldkit.datasets import (
     Dataset,
+    Examples,
     Finding,
     Leak,
     SplitSettings,
@@ -19,6 +21,7 @@ from foldkit.datasets import (
     check_choices,
     check_pairs,
     choices_of,
+    code_rows,
     find_leaks,
     pairs_of,
     parts_of_keys,
@@ -100,6 +103,15 @@ def build(sheet: Sheet, inputs: Inputs | None = None) -> Dataset:
     if sheet.split.keeps:
         write_assignment(folder, sheet.split, assigned.keys["content"], assigned.parts)
     return dataset
+
+
+def read_test_part(sheet: Sheet, base_at: Path) -> Examples:
+    """Return the test part of a sheet as another base reads it; nothing is written."""
+    sheet = dataclasses.replace(sheet, base=dataclasses.replace(sheet.base, model=str(base_at.resolve())))
+    inputs = open_inputs(sheet)
+    parts = _assigned(sheet, inputs).parts
+    coder = dataclasses.replace(inputs.coder, paired=False, either=False)
+    return code_rows(inputs.table[parts == "test"], coder).examples
 
 
 def _own_parts(settings: SplitSettings, table: pd.DataFrame) -> pd.Series[Any]:
