@@ -10,6 +10,7 @@ import torch
 
 from foldkit.formats import UsageError
 from foldkit.models import Cache, Decoder, Sampling, generate, pad, stream, token_losses
+from foldkit.models.attention import Pieces, attend_pieces
 
 from ..conftest import tiny_decoder
 from .oracle import logits as oracle_logits
@@ -138,3 +139,21 @@ def test_prompts_that_cannot_be_answered_are_refused(decoder: Decoder) -> None:
         generate(decoder, [[]], (), 3)
     with pytest.raises(ValueError, match="256 positions"):
         generate(decoder, [[1] * 250], (), 7)
+
+
+@pytest.mark.parametrize(
+    ("lengths", "window", "cap"), [((7, 8, 6), 0, 0.0), ((7, 8, 6), 3, 0.0), ((9, 1, 2), 0, 0.0), ((7, 8), 0, 5.0)]
+)
+def test_attention_in_packed_examples_is_that_of_each_alone(lengths: tuple[int, ...], window: int, cap: float) -> None:
+    """Of like length or not, values and gradients in float64 to 1e-9; as one example they differ: the control."""
+    torch.manual_seed(0)
+    sides = [torch.randn(1, heads, sum(lengths), 8, dtype=torch.float64, requires_grad=True) for heads in (4, 2, 2)]
+    together = attend_pieces(*sides, Pieces(lengths, window), 0.3, cap)
+    parts = zip(*(side.split(lengths, dim=2) for side in sides), strict=True)
+    alone = torch.cat([attend_pieces(*part, Pieces((part[0].shape[2],), window), 0.3, cap) for part in parts], dim=2)
+    torch.testing.assert_close(together, alone, rtol=1e-9, atol=1e-12)
+    weights = torch.randn_like(together)
+    ours, theirs = (torch.autograd.grad((mixed * weights).sum(), sides) for mixed in (together, alone))
+    torch.testing.assert_close(ours, theirs, rtol=1e-9, atol=1e-12)
+    whole = attend_pieces(*sides, Pieces((sum(lengths),), window), 0.3, cap)
+    assert (whole - together).abs().max() > 1e-3
