@@ -190,6 +190,9 @@ def test_replies_with_a_verdict_go_the_whole_way(work_folder: Path) -> None:
     log = foldkit.read_log(run.log)
     assert {"chosen_log_prob", "rejected_log_prob"} <= log.of("validation")[-1].keys()
     assert "ranked" not in log.of("validation")[-1]
+    steps = [json.loads(line) for line in run.log.read_text().splitlines() if '"event": "step"' in line]
+    assert len(steps) == len(log.of("step"))
+    assert {(*step, step["ranked"]) for step in steps} == {(*steps[0], None)}
     card = foldkit.score(sheet, run)
     assert 0 < card.n_rows < len(foldkit.build(sheet).parts["test"])
 

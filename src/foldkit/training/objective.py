@@ -121,8 +121,8 @@ class Tally:
 
     @property
     def figures(self) -> dict[str, float]:
-        """The other figures, each the mean over what it is of; without those that are of nothing here."""
-        return {name: value / n for name, (value, n) in self.sums.items() if n}
+        """The other figures, each the mean over what it is of, not a number where that is nothing."""
+        return {name: value / n if n else math.nan for name, (value, n) in self.sums.items()}
 
 
 @torch.no_grad()

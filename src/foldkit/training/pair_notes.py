@@ -30,7 +30,8 @@ def length_note(n_tokens: Sequence[int], n_of_base: Sequence[int], n_chosen: Seq
 
 
 def _with(checks: Sequence[Mapping[str, float]], *names: str) -> list[Mapping[str, float]]:
-    return [check for check in checks if all(name in check for name in names)]
+    """Return the checks that have all of these figures, none of them null."""
+    return [check for check in checks if all(check.get(name) is not None for name in names)]
 
 
 def _fell(checks: Sequence[Mapping[str, float]]) -> str:
