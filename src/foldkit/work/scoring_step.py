@@ -167,7 +167,8 @@ class _Scoring:
         found = {}
         for name in self.settings.texts:
             if name.endswith(".toml"):
-                found[name] = read_test_part(read_sheet(self.sheet.path(name)), self.sheet.base_path())
+                room = self.base.decoder.spec.max_positions
+                found[name] = read_test_part(read_sheet(self.sheet.path(name)), self.sheet.base_path(), room)
                 if not len(found[name]):
                     raise InputError(self.sheet.path(name), "rows in test", "at least one", "none", "give test a share")
         return found

@@ -105,12 +105,12 @@ def build(sheet: Sheet, inputs: Inputs | None = None) -> Dataset:
     return dataset
 
 
-def read_test_part(sheet: Sheet, base_at: Path) -> Examples:
-    """Return the test part of a sheet as another base reads it; nothing is written."""
+def read_test_part(sheet: Sheet, base_at: Path, room: int) -> Examples:
+    """Return the test part of a sheet as another base reads it, of at most `room` tokens; nothing is written."""
     sheet = dataclasses.replace(sheet, base=dataclasses.replace(sheet.base, model=str(base_at.resolve())))
     inputs = open_inputs(sheet)
     parts = _assigned(sheet, inputs).parts
-    coder = dataclasses.replace(inputs.coder, paired=False, either=False)
+    coder = dataclasses.replace(inputs.coder, window=room, paired=False, either=False)
     return code_rows(inputs.table[parts == "test"], coder).examples
 
 
