@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
@@ -18,7 +19,7 @@ _SAID = {
     "rejected reply": "has the rejected reply of",
     "near copy": "is a near copy of",
 }
-# A shorter rejected reply may well come twice.
+# A shorter rejected reply may well come twice, and so may one that comes several times in train.
 _LONG = 24
 
 
@@ -43,7 +44,8 @@ def find_leaks(pairs: Mapping[int, Pair], parts: pd.Series, alike: Iterable[Near
     in_train = {row: pair for row, pair in pairs.items() if parts[row] == "train"}
     whole = {plain(pair.text): row for row, pair in reversed(in_train.items())}
     prompts = {plain(pair.prompt): row for row, pair in reversed(in_train.items()) if pair.prompt.strip()}
-    worse = {_worse(pair): row for row, pair in reversed(in_train.items()) if _worse(pair)}
+    times = Counter(map(_worse, in_train.values()))
+    worse = {text: row for row, pair in in_train.items() for text in [_worse(pair)] if text and times[text] == 1}
     copies: dict[int, int] = {}
     for near in alike:
         for row, other in ((near.first, near.second), (near.second, near.first)):

@@ -44,7 +44,7 @@ def check_choices(choices: Mapping[int, Choice]) -> list[Finding]:
     """
     both = {row: one for row, one in choices.items() if one.chosen and one.rejected}
     single = {row: one for row, one in choices.items() if row not in both}
-    found = (_same(both), _contradicting(both), _longer(both), _both_kinds(single), _uneven(single))
+    found = (_same(both), _contradicting(both), _longer(both), _both_kinds(single), _uneven(choices))
     return [finding for finding in found if finding]
 
 
@@ -88,12 +88,13 @@ def _both_kinds(choices: Mapping[int, Choice]) -> Finding | None:
 
 def _uneven(choices: Mapping[int, Choice]) -> Finding | None:
     """Say that one kind of reply is far rarer, and which weights make up for it (Ethayarajh et al. 2024, eq. 9)."""
-    good, bad = ([row for row, c in choices.items() if bool(c.chosen) is kind] for kind in (True, False))
+    good, bad = [row for row, c in choices.items() if c.chosen], [row for row, c in choices.items() if c.rejected]
     fewer, more = sorted((good, bad), key=len)
-    if not more or len(more) <= _UNEVEN * len(fewer):
+    if len(more) <= _UNEVEN * len(fewer):
         return None
-    name, times = ("good" if fewer is good else "bad"), f"{len(more) / len(fewer):.1f}" if fewer else "more"
-    says = f"{len(good)} good and {len(bad)} bad replies: a weight of {times} for `{name}` in [train.pairs] evens it"
+    name = "good" if fewer is good else "bad"
+    evens = f"a weight of {len(more) / len(fewer):.1f} for `{name}` in [train.pairs] evens it" if fewer else ""
+    says = f"{len(good)} good and {len(bad)} bad replies: {evens or 'both kinds are needed'}"
     return Finding("uneven kinds", says, tuple(fewer), _text_of(choices[(fewer or more)[0]]))
 
 

@@ -74,7 +74,8 @@ def _place(decoder: Decoder, name: str, value: Held | Tensor, dtype: torch.dtype
         module = decoder.get_submodule(at)
         if getattr(module, leaf).is_meta:
             # A table that is only looked up in stays by rows.
-            multiplied = plain.dim() == 2 and (at not in ("embedding", "positions") or decoder.head is None)
+            looked_up = at == "positions" or (at == "embedding" and decoder.head is not None)
+            multiplied = plain.dim() == 2 and not looked_up
             room = laid_out(len(plain), plain.shape[1], dtype) if multiplied else torch.empty(plain.shape, dtype=dtype)
             setattr(module, leaf, nn.Parameter(room, requires_grad=False))
         fill(getattr(module, leaf).data, plain)

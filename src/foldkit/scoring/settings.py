@@ -98,8 +98,8 @@ class ScoreSettings:
         for name in self.measures:
             one_of(name, MEASURES, "[score]", "measures")
         for name in self.reword:
-            if not name.endswith(".toml"):
-                one_of(name, REWORDINGS, "[score]", "reword, or a template's .toml file")
+            if not name.endswith(".toml"):  # a template's file
+                one_of(name, REWORDINGS, "[score]", "reword")
         if {"fields", "format"} & set(self.measures) and not (self.pattern or self.schema or self.columns):
             expected = "pattern, schema or columns, for fields and format"
             raise UsageError("[score]", "form", expected, None, "say what a well-formed reply is")

@@ -28,6 +28,8 @@ def warning_lines(card: Scorecard) -> list[str]:
     if last.copied:
         found.append(f"{last.copied:.1%} of {last.name}'s answers are a reply of train to the letter.")
     found += [_forgot(score, text, one) for score in card.contenders for text, one in _differences(score)]
+    for name, count in card.signed.get("left_out", {}).items():
+        found.append(f"{count} test rows of {name} can't be used with this base and template, and are left out.")
     found += [line for score in card.contenders for how in score.reworded for line in [_hangs(score, how)] if line]
     return found
 

@@ -137,8 +137,9 @@ class Template:
         return [turn.text for turn in self.turns(row) if turn.learned][-1]
 
     def reply_slots(self) -> tuple[str, ...]:
-        """Columns that the last learned reply is made of."""
-        return [pattern.slots for pattern in self.turn if pattern.learned][-1]
+        """Columns that the last learned reply is made of, but for those with a default."""
+        *_, last = (pattern for pattern in self.turn if pattern.learned)
+        return tuple(slot for slot in last.slots if slot not in self.default)
 
     def rejected_slots(self) -> tuple[str, ...]:
         """Columns that the worse reply of a preference pair is made of; none where the template has no such reply."""

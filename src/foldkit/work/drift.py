@@ -10,18 +10,20 @@ from .parts import Parts
 _MOST = 16
 
 
-def drift_note(parts: Parts, run: RunFolder) -> str:
-    """Say in words how the answers of the run's adapter drifted in length, "" where they did not.
+def drift_notes(parts: Parts, run: RunFolder, n_processes: int) -> list[str]:
+    """Say in words how the answers of the run's adapter drifted in length, nothing where they did not.
 
-    Only for objectives of pairs, which can be met by length alone. The adapter in memory becomes the saved one.
+    Only for objectives of pairs, which can be met by length alone, and not with a base divided between processes, the
+    others of which have ended. The adapter in memory becomes the saved one.
     """
     from foldkit.adapters import read_adapter
     from foldkit.models import generate
     from foldkit.training.pair_notes import length_note
 
     examples = [one for one in parts.dataset.parts["validation"] if one.chosen][:_MOST]
-    if not parts.sheet.train.paired or not examples or not run.adapter.exists():
-        return ""
+    whole = not parts.sheet.base.sharded or n_processes == 1
+    if not parts.sheet.train.paired or not whole or not examples or not run.adapter.exists():
+        return []
     parts.adapter.copy_from(read_adapter(run.adapter, parts.base).tensors)
     decoder, prompts = parts.base.decoder.eval(), [one.prompt for one in examples]
     chosen = [len(one.chosen) - 1 for one in examples]  # without the end marker
@@ -31,4 +33,5 @@ def drift_note(parts: Parts, run: RunFolder) -> str:
         parts.adapter.switch(on=on)
         answers = generate(decoder, prompts, parts.end_ids, min(room, 2 * max(chosen) + 8))
         n_tokens[on] = list(map(len, answers))
-    return length_note(n_tokens[True], n_tokens[False], chosen)
+    note = length_note(n_tokens[True], n_tokens[False], chosen)
+    return [note] if note else []

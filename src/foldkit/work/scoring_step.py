@@ -11,7 +11,7 @@ from typing import Any
 
 from foldkit.adapters import put_on, read_adapter, read_header
 from foldkit.answering import NO_SHOTS, Answerer, NearestShots, Shots, draw_shots, key_of
-from foldkit.datasets import Dataset, Example, Examples
+from foldkit.datasets import Coded, Dataset, Example
 from foldkit.formats import InputError, UsageError, fingerprint_files, fingerprint_value, near_name
 from foldkit.formats.jsonl import read_text
 from foldkit.models import Base, chosen_compute, open_base
@@ -140,6 +140,7 @@ class _Scoring:
             "data": self.dataset.fingerprint,
             "adapter": fingerprint_files([self.run.adapter]) if self.run else "",
             "max_tokens": self.max_tokens,
+            "left_out": {name: len(one.set_aside) for name, one in self._others.items() if one.set_aside},
             "higher_is_better": {measure.name: measure.higher_is_better for measure in self.measures},
             "settings": dataclasses.asdict(self.settings),
         }
@@ -157,19 +158,19 @@ class _Scoring:
     def _general(self, contender: Contender, name: str) -> tuple[list[float], list[int]]:
         """Return the losses on a general text, or on the test part of another sheet."""
         if name.endswith(".toml"):
-            return example_losses(contender.answerer, self._others[name], adapted=contender.adapted)
+            return example_losses(contender.answerer, self._others[name].examples, adapted=contender.adapted)
         window = self.sheet.train.window
         return text_losses(contender.answerer, read_text(self.sheet.path(name)), window, adapted=contender.adapted)
 
     @functools.cached_property
-    def _others(self) -> dict[str, Examples]:
+    def _others(self) -> dict[str, Coded]:
         """The test parts of other sheets, by name."""
         found = {}
         for name in self.settings.texts:
             if name.endswith(".toml"):
                 room = self.base.decoder.spec.max_positions
                 found[name] = read_test_part(read_sheet(self.sheet.path(name)), self.sheet.base_path(), room)
-                if not len(found[name]):
+                if not len(found[name].examples):
                     raise InputError(self.sheet.path(name), "rows in test", "at least one", "none", "give test a share")
         return found
 

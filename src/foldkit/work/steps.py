@@ -11,8 +11,8 @@ from typing import Any
 import pandas as pd
 
 from foldkit.datasets import (
+    Coded,
     Dataset,
-    Examples,
     Finding,
     Leak,
     SplitSettings,
@@ -105,13 +105,13 @@ def build(sheet: Sheet, inputs: Inputs | None = None) -> Dataset:
     return dataset
 
 
-def read_test_part(sheet: Sheet, base_at: Path, room: int) -> Examples:
-    """Return the test part of a sheet as another base reads it, of at most `room` tokens; nothing is written."""
+def read_test_part(sheet: Sheet, base_at: Path, room: int) -> Coded:
+    """Return what the test part of a sheet is to another base that has room for so many tokens; nothing is written."""
     sheet = dataclasses.replace(sheet, base=dataclasses.replace(sheet.base, model=str(base_at.resolve())))
     inputs = open_inputs(sheet)
     parts = _assigned(sheet, inputs).parts
     coder = dataclasses.replace(inputs.coder, window=room, paired=False, either=False)
-    return code_rows(inputs.table[parts == "test"], coder).examples
+    return code_rows(inputs.table[parts == "test"], coder)
 
 
 def _own_parts(settings: SplitSettings, table: pd.DataFrame) -> pd.Series[Any]:

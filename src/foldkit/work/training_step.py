@@ -15,7 +15,7 @@ from foldkit.formats.jsonl import read_text
 from foldkit.models.settings import COMPUTES
 from foldkit.runs import LogWriter, RunFolder, cut_log, new_run, read_log
 
-from .drift import drift_note
+from .drift import drift_notes
 from .forecast_step import chosen_micro_batch, free_bytes
 from .parts import Parts
 from .reference import reference_of
@@ -144,9 +144,7 @@ def _go(
                 on_event(event)
         written = read_log(run.log)
         if written.of("finished")[-1]["reason"] != "stopped":
-            whole = not parts.sheet.base.sharded or team.size == 1
-            drifted = drift_note(parts, run) if whole else ""
-            for note in (*pair_notes(written.of("validation")), *([drifted] if drifted else [])):
+            for note in (*pair_notes(written.of("validation")), *drift_notes(parts, run, team.size)):
                 log.write("note", says=note)
         if written.of("step"):
             save_picture([run], run.curve)
