@@ -157,6 +157,8 @@ def test_replies_with_a_verdict_are_checked_as_such() -> None:
         "uneven kinds",
         "20 good and 10 bad replies: a weight of 2.0 for `bad` in [train.pairs] evens it",
     )
+    (one_kind,) = check_choices({row: one for row, one in kinds.items() if one.chosen})
+    assert one_kind.says == "20 good and 0 bad replies: both kinds are needed"
     worse = "Well, who could say what that sea will do next."
     pairs = {
         1: Pair("a note", "calm", worse),
@@ -167,3 +169,5 @@ def test_replies_with_a_verdict_are_checked_as_such() -> None:
     assert [(leak.row, leak.train_row, leak.what) for leak in find_leaks(pairs, parts, ())] == [
         (2, 1, "rejected reply")
     ]
+    often = pairs | {4: Pair("a fourth", "rough", worse)}
+    assert find_leaks(often, pd.Series({1: "train", 2: "test", 3: "test", 4: "train"}), ()) == []

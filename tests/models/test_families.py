@@ -153,6 +153,16 @@ def test_replies_after_read_prompts_have_the_losses_of_the_whole(case: str) -> N
     assert other[0] != pytest.approx(expected[0], rel=1e-3)
 
 
+def test_tall_matrices_stand_by_columns_unless_they_are_only_looked_up_in() -> None:
+    """A tied table and a head; not the positions, nor a table that has a head beside it."""
+    learned, apart = decoder_of("gpt2"), decoder_of("gpt_neox")
+    assert learned.positions is not None
+    assert apart.head is not None
+    assert (learned.embedding.weight.stride(0), apart.head.weight.stride(0)) == (1, 1)
+    assert (learned.positions.weight.stride(1), apart.embedding.weight.stride(1)) == (1, 1)
+    assert learned.positions.weight.stride(0) > 1
+
+
 @pytest.mark.parametrize("changes", [{"names": ("query", "up", "out")}, {"start": "singular"}, {"magnitude": True}])
 def test_quick_layers_have_the_adapter_as_it_stands(changes: dict[str, Any]) -> None:
     """On some maps or all, with a frozen pair too: 1e-9, switched on and off; the magnitude form keeps its layers."""

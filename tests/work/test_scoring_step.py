@@ -76,7 +76,8 @@ def scored_folder(work_folder: Path) -> Path:
     (work_folder / "general.txt").write_text("The wind is west and the glass is falling. " * 20)
     (work_folder / "plainer.toml").write_text(PLAINER)
     (work_folder / "sea").mkdir()
-    (work_folder / "sea" / "rows.jsonl").write_text((work_folder / "rows.jsonl").read_text().replace("wind", "sea"))
+    sea = [json.dumps({"question": f"sea {i}?", "answer": "calm" * (i % 2)}) + "\n" for i in range(40)]
+    (work_folder / "sea" / "rows.jsonl").write_text("".join(sea))
     (work_folder / "sea" / "fold.toml").write_text((work_folder / "fold.toml").read_text())
     (work_folder / "fold.toml").write_text((work_folder / "fold.toml").read_text() + ADDED)
     return work_folder
@@ -104,6 +105,8 @@ def test_every_kind_of_contender_is_held_against_the_base_on_the_same_rows(score
     assert set(own.general) == {name + end for name in sheet.score.texts for end in ("", ", difference")}
     assert own.general["sea/fold.toml"] != own.general["general.txt"]
     assert not (scored_folder / "sea" / "built").exists()
+    n_blank = card.signed["left_out"]["sea/fold.toml"]
+    assert f"{n_blank} test rows of sea/fold.toml can't be used" in (run.path / "scorecard.md").read_text()
     assert {"short", "judge clear"} <= set(own.measures)
     assert own.reworded.keys() == {"case and spelling", "plainer.toml"}
     assert own.reworded["plainer.toml"].keys() == own.measures.keys() - {"judge clear"}
