@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass, field
 
-from foldkit.formats import UsageError, one_of
+from foldkit.formats import UsageError, near_name, one_of
 from foldkit.formats.settings import within
 
 from .measures import MEASURES
@@ -98,8 +98,9 @@ class ScoreSettings:
         for name in self.measures:
             one_of(name, MEASURES, "[score]", "measures")
         for name in self.reword:
-            if not name.endswith(".toml"):  # a template's file
-                one_of(name, REWORDINGS, "[score]", "reword")
+            if name not in REWORDINGS and not name.endswith(".toml"):
+                allowed = f"{', '.join(REWORDINGS)}, or a template's .toml file"
+                raise UsageError("[score]", "reword", allowed, name, near_name(name, REWORDINGS))
         if {"fields", "format"} & set(self.measures) and not (self.pattern or self.schema or self.columns):
             expected = "pattern, schema or columns, for fields and format"
             raise UsageError("[score]", "form", expected, None, "say what a well-formed reply is")
