@@ -344,7 +344,7 @@ def test_the_scorecard_holds_figures_groups_fields_and_rows() -> None:
     assert adapter.differences["ended"].word == "cannot tell"
     assert card.contender("base").differences == {}
     assert set(card.confused) == {("sw 5", "sw 4", 1), ("force: 5", "force: 4", 1)}
-    assert confusion_rows(card) == (["", "sw 5", "no label"], [["sw 5", "39", "1"]])
+    assert confusion_rows(card) == (["", "sw 5", "another"], [["sw 5", "39", "1"]])
     assert card.rows[0]["contenders"]["adapter"]["exact"] == 0
     assert "rows" not in card.as_mapping()
     assert json.loads(json.dumps(card.as_mapping())) == json.loads(

@@ -56,7 +56,7 @@ def field_rows(card: Scorecard) -> Table:
 
 
 def confusion_rows(card: Scorecard) -> Table:
-    """Return header and cells: for each right label how often each label was answered by the last contender.
+    """Return header and cells: for each right label how often each one was answered by the last contender.
 
     No lines where labels are not scored, or there are too many of them.
     """
@@ -70,7 +70,7 @@ def confusion_rows(card: Scorecard) -> Table:
     counts = Counter((target, answer if answer in labels else "") for target, answer in pairs)
     others = [""] if any(not answer for _, answer in counts) else []
     lines = [[target, *(str(counts[target, answer]) for answer in (*labels, *others))] for target in labels]
-    return ["", *labels, *(["no label"] if others else [])], lines
+    return ["", *labels, *(["another"] if others else [])], lines
 
 
 def all_lines(card: Scorecard, enough: float = 0.9) -> list[str]:
