@@ -161,8 +161,12 @@ def test_answers_are_kept_and_a_stopped_scoring_goes_on(scored_folder: Path, mon
     foldkit.score(foldkit.read_sheet(scored_folder / "fold.toml", ["score.max_tokens=5"]), run)
     assert sum(asked) == 12 * fresh.n_rows
     (scored_folder / "plainer.toml").write_text(PLAINER.replace("{answer}", "It is {answer}"))
-    with pytest.raises(InputError, match="the reply of the sheet's own template"):
+    with pytest.raises(InputError, match=r"that of the sheet's own template, '(\w+)', found 'It is \1'"):
         foldkit.score(sheet, run)
+    (scored_folder / "plainer.toml").write_text(PLAINER)
+    with pytest.raises(InputError, match=r"none\.toml: file"):
+        foldkit.score(foldkit.read_sheet(scored_folder / "fold.toml", ["score.general=['none.toml']"]), run)
+    assert sum(asked) == 12 * fresh.n_rows
 
 
 def test_the_nearest_shots_are_never_near_copies(scored_folder: Path) -> None:

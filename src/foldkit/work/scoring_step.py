@@ -34,7 +34,7 @@ from foldkit.scoring.contender import Row, example_losses, replies_from_file, re
 from foldkit.scoring.judge import judge_measures
 from foldkit.scoring.rewording import reworded
 from foldkit.scoring.scorecard import Asked, Given
-from foldkit.templates import read_template
+from foldkit.templates import Template, read_template
 
 from .inputs import Inputs, open_inputs
 from .judging import judged
@@ -74,6 +74,8 @@ class _Scoring:
         self.rows = _test_rows(self.dataset, self.inputs, self.settings.by)
         self.cells: list[Row] = [row for _, row in self.rows]
         _check_needs(sheet, self.inputs)
+        asked_in = [name for name in self.settings.reword if name not in self.settings.edits]
+        self.templates = {name: _template_of_same_reply(name, sheet, self.inputs, self.cells) for name in asked_in}
         self.measures = self._measures()
         if run and read_header(run.adapter).data_fingerprint != self.dataset.fingerprint:
             before = read_header(run.adapter).data_fingerprint
@@ -81,6 +83,7 @@ class _Scoring:
             raise InputError(run.adapter, "data", before, self.dataset.fingerprint, todo)
         self.compute = chosen_compute(read_header(run.adapter).compute if run else sheet.base.compute)
         self.base: Base = open_base(sheet.base_path(), self.compute.dtype, sheet.base.weights)
+        self.general = {name: self._read_general(name) for name in self.settings.texts}
         longest = max(example.n_learned for example in self.dataset.parts["test"])
         self.max_tokens = self.settings.max_tokens or longest * 5 // 4 + 8
         self.suspects: list[dict[str, Any]] = []
@@ -133,6 +136,7 @@ class _Scoring:
     @property
     def signed(self) -> dict[str, Any]:
         """What every figure can be traced by."""
+        others = {name: one for name, one in self.general.items() if isinstance(one, Coded)}
         return {
             "seed": self.settings.seed,
             "by": self.settings.by,
@@ -140,7 +144,7 @@ class _Scoring:
             "data": self.dataset.fingerprint,
             "adapter": fingerprint_files([self.run.adapter]) if self.run else "",
             "max_tokens": self.max_tokens,
-            "left_out": {name: len(one.set_aside) for name, one in self._others.items() if one.set_aside},
+            "left_out": {name: len(one.set_aside) for name, one in others.items() if one.set_aside},
             "higher_is_better": {measure.name: measure.higher_is_better for measure in self.measures},
             "settings": dataclasses.asdict(self.settings),
         }
@@ -150,29 +154,25 @@ class _Scoring:
         replies, n_prompt = self._replies(contender, self.cells, adapter, contender.name)
         general: dict[str, tuple[list[float], list[int]]] = {}
         if contender.shots is NO_SHOTS:
-            general = {name: self._general(contender, name) for name in self.settings.texts}
+            general = {name: self._general_losses(contender, one) for name, one in self.general.items()}
         again = self._asked_again(contender, adapter) if contender.adapted else {}
         pieces = self._pieces(contender) if contender.adapted else []
         return Given(contender.name, replies, n_prompt, general, again, pieces)
 
-    def _general(self, contender: Contender, name: str) -> tuple[list[float], list[int]]:
-        """Return the losses on a general text, or on the test part of another sheet."""
-        if name.endswith(".toml"):
-            return example_losses(contender.answerer, self._others[name].examples, adapted=contender.adapted)
-        window = self.sheet.train.window
-        return text_losses(contender.answerer, read_text(self.sheet.path(name)), window, adapted=contender.adapted)
-
-    @functools.cached_property
-    def _others(self) -> dict[str, Coded]:
-        """The test parts of other sheets, by name."""
-        found = {}
-        for name in self.settings.texts:
-            if name.endswith(".toml"):
-                room = self.base.decoder.spec.max_positions
-                found[name] = read_test_part(read_sheet(self.sheet.path(name)), self.sheet.base_path(), room)
-                if not len(found[name].examples):
-                    raise InputError(self.sheet.path(name), "rows in test", "at least one", "none", "give test a share")
+    def _read_general(self, name: str) -> str | Coded:
+        """Return a general text, or the test part of another sheet."""
+        path = self.sheet.path(name)
+        if path.suffix != ".toml":
+            return read_text(path)
+        found = read_test_part(read_sheet(path), self.sheet.base_path(), self.base.decoder.spec.max_positions)
+        if not len(found.examples):
+            raise InputError(path, "rows in test", "at least one", "none", "give test a share")
         return found
+
+    def _general_losses(self, contender: Contender, given: str | Coded) -> tuple[list[float], list[int]]:
+        if isinstance(given, str):
+            return text_losses(contender.answerer, given, self.sheet.train.window, adapted=contender.adapted)
+        return example_losses(contender.answerer, given.examples, adapted=contender.adapted)
 
     def _asked_again(self, contender: Contender, adapter: str) -> dict[str, list[Reply]]:
         """Ask with every prompt reworded: by the simple edits together, and in each template that is named."""
@@ -180,21 +180,12 @@ class _Scoring:
         if edits:
             named = " and ".join(edits)
             found[named] = self._replies(contender, self._reworded(edits), adapter, f"{contender.name}, {named}")[0]
-        for name in self.settings.reword:
-            if name not in edits:
-                asker = dataclasses.replace(contender, answerer=self._in_template(contender.answerer, name))
-                found[name] = self._replies(asker, self.cells, adapter, f"{contender.name}, {name}")[0]
+        own = contender.answerer
+        for name, template in self.templates.items():
+            asker = Answerer(own.decoder, self.inputs.side, template, own.encoder.markup, own.adapter)
+            again = dataclasses.replace(contender, answerer=asker)
+            found[name] = self._replies(again, self.cells, adapter, f"{contender.name}, {name}")[0]
         return found
-
-    def _in_template(self, answerer: Answerer, name: str) -> Answerer:
-        """Return who asks in another template, which must have the same reply."""
-        template = read_template(name, self.sheet.folder)
-        for slot in template.slots():
-            column(self.inputs.table, slot, f"template {template.name!r}")
-        if any(template.target(row) != answerer.template.target(row) for row in self.cells):
-            todo = "reword the turns before the reply alone"
-            raise InputError(self.sheet.path(name), "reply", "the reply of the sheet's own template", None, todo)
-        return Answerer(answerer.decoder, self.inputs.side, template, answerer.encoder.markup, answerer.adapter)
 
     def _replies(self, contender: Contender, rows: Sequence[Row], adapter: str, name: str) -> tuple[list[Reply], float]:
         done = 0
@@ -319,6 +310,19 @@ def _test_rows(dataset: Dataset, inputs: Inputs, by: str) -> list[tuple[int, dic
     if not rows:
         raise InputError("[split]", "rows in test with a reply", "at least one", "none", "give test a share")
     return rows
+
+
+def _template_of_same_reply(name: str, sheet: Sheet, inputs: Inputs, rows: Sequence[Row]) -> Template:
+    """Read another template to ask these rows in, which must have the same reply."""
+    template = read_template(name, sheet.folder)
+    for slot in template.slots():
+        column(inputs.table, slot, f"template {template.name!r}")
+    for row in rows:
+        own, other = inputs.template.target(row), template.target(row)
+        if own != other:
+            todo = "reword the turns before the reply alone"
+            raise InputError(sheet.path(name), "reply", f"that of the sheet's own template, {own!r}", other, todo)
+    return template
 
 
 def _with_reply(examples: Iterable[Example]) -> list[Example]:
