@@ -19,12 +19,13 @@ from collections.abc import Callable
 from pathlib import Path
 
 import torch
+from torch.nn.utils.rnn import pad_sequence
 
 import foldkit
 from foldkit.adapters import AdapterSettings, attach
 from foldkit.datasets import Example
 from foldkit.demo import copy_demo
-from foldkit.models import Base, Decoder, open_base, pad
+from foldkit.models import Base, Decoder, open_base
 from foldkit.training import TrainSettings, micro_batches, summed_loss
 from foldkit.training.memory import peak_bytes
 from plain_loop import PlainLoop
@@ -63,8 +64,10 @@ def plain(base: Base, examples: list[Example]) -> Callable[[], None]:
     def step() -> None:
         for start in range(0, len(examples), SETTINGS.micro_batch):
             piece = examples[start : start + SETTINGS.micro_batch]
-            batch = pad([e.ids for e in piece], [e.learned for e in piece])
-            loop.gradient(batch.ids, batch.learned, n_learned)
+            ids, learned = (
+                pad_sequence([torch.tensor(getattr(e, name)) for e in piece], True) for name in ("ids", "learned")
+            )
+            loop.gradient(ids, learned, n_learned)
         for factor in loop.factors:
             factor.grad = None
 
@@ -72,24 +75,27 @@ def plain(base: Base, examples: list[Example]) -> Callable[[], None]:
 
 
 def products(decoder: Decoder, examples: list[Example]) -> Callable[[], None]:
-    """Return the products that the gradient of a batch requires, and nothing else."""
+    """Return the products that the gradient of a batch requires, and nothing else.
+
+    What examples of a pass begin with is required once, the token that nothing is predicted from not at all, and past
+    the last layer's attention only what predicts a learned token.
+    """
     spec, passes = decoder.spec, micro_batches(examples, SETTINGS)
-    widths = {
-        (spec.d_model, spec.n_heads * spec.head_dim): 1,
-        (spec.d_model, spec.n_kv_heads * spec.head_dim): 2,
-        (spec.n_heads * spec.head_dim, spec.d_model): 1,
-        (spec.d_model, spec.d_ff): 2,
-        (spec.d_ff, spec.d_model): 1,
-    }
-    times = [(shape, n * spec.n_layers) for shape, n in widths.items()]
+    attention, d_model = spec.n_heads * spec.head_dim, spec.d_model
+    before = {(d_model, attention): 1, (d_model, spec.n_kv_heads * spec.head_dim): 2}
+    after = {(attention, d_model): 1, (d_model, spec.d_ff): 2, (spec.d_ff, d_model): 1}
 
     def step() -> None:
         for piece in passes:
-            for (d_in, d_out), n in times:
-                _linear_products(piece.ids.numel(), d_in, d_out, n)
-            for length in piece.lengths:
-                _attention_products(spec.n_heads, length, spec.head_dim, spec.n_layers)
-            _pair(piece.n_learned, spec.d_model, spec.vocab_size, 1)
+            for (d_in, d_out), n in before.items():
+                _linear_products(piece.ids.numel(), d_in, d_out, n * spec.n_layers)
+            for (d_in, d_out), n in after.items():
+                _linear_products(piece.ids.numel(), d_in, d_out, n * (spec.n_layers - 1))
+                _linear_products(piece.n_learned, d_in, d_out, n)
+            for one in piece.pieces:
+                seen = one.n_before + one.n_tokens / 2
+                _attention_products(spec.n_heads, one.n_tokens, round(seen), spec.head_dim, spec.n_layers)
+            _pair(piece.n_learned, d_model, spec.vocab_size, 1)
 
     return step
 
@@ -115,12 +121,14 @@ def _linear_products(n_rows: int, d_in: int, d_out: int, n: int) -> None:
         torch.mm(low.T, x)
 
 
-def _attention_products(n_heads: int, length: int, head_dim: int, n: int) -> None:
-    """Two products forward and four backward for every layer; half of each, for no query sees a later key."""
-    x, scores = torch.ones(n_heads, length, head_dim), torch.ones(n_heads, length, length)
-    for _ in range(3 * n // 2):
-        torch.bmm(x, x.transpose(1, 2))
-        torch.bmm(scores, x)
+def _attention_products(n_heads: int, n_queries: int, n_keys: int, head_dim: int, n: int) -> None:
+    """Two products forward and four backward for every layer, each query with as many keys as it sees in the middle."""
+    x, keys, scores = (
+        torch.ones(n_heads, *size) for size in ((n_queries, head_dim), (n_keys, head_dim), (n_queries, n_keys))
+    )
+    for _ in range(3 * n):
+        torch.bmm(x, keys.transpose(1, 2))
+        torch.bmm(scores, keys)
 
 
 def seconds(step: Callable[[], None]) -> float:

@@ -48,6 +48,7 @@ def tiny_decoder(dtype: torch.dtype = torch.float64, *, seed: int = 3, tied_head
     decoder = Decoder(tiny_spec(tied_head=tied_head)).to(dtype)
     for weight in decoder.parameters():
         weight.data.copy_(torch.randn_like(weight) * (0.3 if weight.dim() == 2 else 1.0))
+    decoder.join(dtype)
     return decoder.requires_grad_(requires_grad=False).eval()
 
 
@@ -58,12 +59,15 @@ def decoder() -> Decoder:
 
 
 def ten_examples() -> list[Example]:
-    """Return ten examples of different lengths, the last few tokens of each learned."""
+    """Return ten examples of different lengths, the last few tokens of each learned; five begin alike."""
     rng = random.Random(5)
-    made = []
+    made, heading = [], tuple(rng.randrange(320) for _ in range(11))
     for row in range(1, 11):
         n_prompt, n_reply = rng.randint(2, 15), rng.randint(1, 7)
         ids = tuple(rng.randrange(320) for _ in range(n_prompt + n_reply))
+        if row % 2:
+            ids, n_prompt = heading[: 12 - row // 4] + ids, n_prompt + len(heading[: 12 - row // 4])
+        n_reply = len(ids) - n_prompt
         made.append(Example(row, ids, ((n_prompt, n_prompt + n_reply),)))
     return made
 

@@ -185,7 +185,7 @@ def test_what_is_trained_whole_has_the_slope_of_finite_differences(tied: bool, f
     batch = pad([IDS[0].tolist()], [[False, True, True, True, True]])
 
     def loss() -> torch.Tensor:
-        return chunked_loss(decoder, *learned_stream(decoder, batch))[0]
+        return chunked_loss(decoder, learned_stream(decoder, batch), batch.targets)[0]
 
     for name in full:
         weight = adapter.full[name].weight

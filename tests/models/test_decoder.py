@@ -10,7 +10,7 @@ import torch
 
 from foldkit.formats import UsageError
 from foldkit.models import Cache, Decoder, Sampling, generate, pad, stream, token_losses
-from foldkit.models.attention import Pieces, attend_pieces
+from foldkit.models.attention import Piece, Pieces, attend_pieces
 
 from ..conftest import tiny_decoder
 from .oracle import logits as oracle_logits
@@ -148,12 +148,16 @@ def test_attention_in_packed_examples_is_that_of_each_alone(lengths: tuple[int, 
     """Of like length or not, values and gradients in float64 to 1e-9; as one example they differ: the control."""
     torch.manual_seed(0)
     sides = [torch.randn(1, heads, sum(lengths), 8, dtype=torch.float64, requires_grad=True) for heads in (4, 2, 2)]
-    together = attend_pieces(*sides, Pieces(lengths, window), 0.3, cap)
+
+    def mixed_in(*pieces: Piece) -> tuple[Pieces, float, float]:
+        return Pieces(pieces, window, torch.float64), 0.3, cap
+
+    together = attend_pieces(*sides, *mixed_in(*map(Piece, lengths)))
     parts = zip(*(side.split(lengths, dim=2) for side in sides), strict=True)
-    alone = torch.cat([attend_pieces(*part, Pieces((part[0].shape[2],), window), 0.3, cap) for part in parts], dim=2)
+    alone = torch.cat([attend_pieces(*part, *mixed_in(Piece(part[0].shape[2]))) for part in parts], dim=2)
     torch.testing.assert_close(together, alone, rtol=1e-9, atol=1e-12)
     weights = torch.randn_like(together)
     ours, theirs = (torch.autograd.grad((mixed * weights).sum(), sides) for mixed in (together, alone))
     torch.testing.assert_close(ours, theirs, rtol=1e-9, atol=1e-12)
-    whole = attend_pieces(*sides, Pieces((sum(lengths),), window), 0.3, cap)
+    whole = attend_pieces(*sides, *mixed_in(Piece(sum(lengths))))
     assert (whole - together).abs().max() > 1e-3

@@ -20,7 +20,7 @@ from hypothesis import strategies as st
 
 from foldkit.adapters import AdapterSettings, attach
 from foldkit.formats import GgufFile, InputError
-from foldkit.models import Cache, Decoder, generate, open_base, pad, token_losses
+from foldkit.models import Cache, Decoder, generate, open_base, pack, pad, token_losses
 from foldkit.models.families import FAMILIES, spec_from_config
 from foldkit.models.generating import Reading, generate_after
 from foldkit.models.gguf import spec_of
@@ -28,6 +28,7 @@ from foldkit.models.gguf import weights_of as gguf_weights
 from foldkit.models.gguf_families import COMMON, GGUF_FAMILIES
 from foldkit.models.gguf_saving import save_gguf
 from foldkit.models.quick import QuickLayer, quick_layers
+from foldkit.models.quick_training import TrainingLayer, training_layers
 from foldkit.models.weights import file_names, parameter_shapes, to_theirs
 
 from .family_cases import CONFIGS, config_of
@@ -127,6 +128,35 @@ def test_quick_layers_give_what_the_layers_give() -> None:
         torch.testing.assert_close(quick, own, rtol=1e-9, atol=1e-9)
         found |= {decoder.spec.family for layer in layers if isinstance(layer, QuickLayer)}
     assert found == {"llama", "mistral", "qwen2", "phi3", "granite", "smollm3"}
+
+
+@pytest.mark.parametrize("changes", [{}, {"names": ("query", "up", "out")}, {"start": "singular"}, {"last_layers": 1}])
+def test_training_layers_have_the_gradients_of_the_layers(changes: dict[str, Any]) -> None:
+    """Packed examples that begin alike, with a pair on all maps or some: loss and gradients in float64 to 1e-9.
+
+    Which families have layers of that form. With a pair that is not the one that is trained they differ: the control.
+    """
+    heading, rests = tuple(IDS[:9]), [(7, 1, 30), (4, 9), (9, 31, 7, 2)]
+    batch = pack([heading + rest for rest in rests], [[False] * 10 + [True] * (len(rest) - 1) for rest in rests])
+    found = set()
+    for case in CONFIGS:
+        decoder = copy.deepcopy(decoder_of(case))
+        decoder.join(torch.float64)
+        adapter = attach(decoder, AdapterSettings(rank=2, **changes))
+        for factor in adapter.parameters:
+            torch.nn.init.normal_(factor, std=0.1)
+        layers = training_layers(decoder)
+        given = {"pieces": batch.pieces, "wanted": batch.before}
+        results = [decoder(batch.ids, **given, layers=some).square().sum() for some in ((), layers)]
+        own, quick = (torch.autograd.grad(result, adapter.parameters) for result in results)
+        torch.testing.assert_close(results[1], results[0], rtol=1e-9, atol=1e-9)
+        torch.testing.assert_close(quick, own, rtol=1e-9, atol=1e-9)
+        if any(isinstance(layer, TrainingLayer) for layer in layers):
+            found.add(decoder.spec.family)
+            adapter.parameters[-1].data.add_(0.1)
+            other = decoder(batch.ids, **given, layers=training_layers(decoder)).square().sum()
+            assert (other - results[0]).abs() > 1e-6
+    assert found == {"llama", "mistral", "qwen2", "phi3", "smollm3"}
 
 
 @pytest.mark.parametrize("case", CONFIGS)

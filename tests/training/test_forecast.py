@@ -48,7 +48,7 @@ def test_bytes_of_a_pass_follow_from_those_of_one_example(examples: list[Example
     cost = pass_cost(decoder, longest.ids * 4)
     assert (cost.per_pair > 0) == (cap > 0)
     long = tuple(range(160))
-    assert cost.of(pack([long], [[True] * 160])) == pytest.approx(kept_bytes(decoder, long), rel=0.03)
+    assert cost.of(pack([(*long, 0)], [[True] * 161])) == pytest.approx(kept_bytes(decoder, long), rel=0.03)
     if cap:
         assert cost.per_token * 160 < 0.8 * kept_bytes(decoder, long)
 
@@ -119,7 +119,7 @@ def test_rates_grow_until_the_loss_runs_away(examples: list[Example], monkeypatc
     """Each the same number of times the one before; the adapter is put back; the loss fell before it ran away."""
     decoder, adapter = parts()
     before = [factor.detach().clone() for factor in adapter.parameters]
-    monkeypatch.setattr(rate_search, "_AWAY", 1.2)
+    monkeypatch.setattr(rate_search, "_AWAY", 1.05)
     tried = list(try_rates(decoder, adapter, examples, SETTINGS, 40))
     ratios = {round(b.learning_rate / a.learning_rate, 6) for a, b in itertools.pairwise(tried)}
     assert ratios == {round(1e6 ** (1 / 39), 6)}
@@ -127,7 +127,7 @@ def test_rates_grow_until_the_loss_runs_away(examples: list[Example], monkeypatc
     assert len(tried) < 40
     assert all(torch.equal(a, b) for a, b in zip(before, adapter.parameters, strict=True))
     assert min(one.smoothed_loss for one in tried) < 0.8 * tried[0].smoothed_loss
-    assert tried[-1].smoothed_loss > 1.2 * min(one.smoothed_loss for one in tried)
+    assert tried[-1].smoothed_loss > 1.05 * min(one.smoothed_loss for one in tried)
 
 
 @pytest.mark.parametrize(

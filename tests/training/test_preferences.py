@@ -146,7 +146,10 @@ def test_two_replies_after_one_prompt_are_two_passes(window: int) -> None:
             losses, right = token_losses(decoder, pad([one.prompt + reply], [flags]))
             assert found[index, side].item() == pytest.approx(-sum(losses[0]), rel=1e-9)
             assert (int(counts[index, side]), int(n_hit[index, side])) == (len(reply), sum(right[0]))
-    seeing = dataclasses.replace(batch, forks=tuple(fork._replace(n_first=0) for fork in batch.forks))
+    whole = [
+        piece._replace(before=tuple((i, batch.pieces[i].n_tokens) for i, _ in piece.before)) for piece in batch.pieces
+    ]
+    seeing = dataclasses.replace(batch, pieces=tuple(whole))
     with pytest.raises((RuntimeError, AssertionError)):
         torch.testing.assert_close(reply_log_probs(decoder, seeing)[0], found)
     with pytest.raises(ValueError, match="at least one token"):

@@ -19,7 +19,8 @@ from hypothesis import strategies as st
 from foldkit.adapters import Adapter, AdapterSettings, attach
 from foldkit.datasets import Example
 from foldkit.formats import FoldKitError, InputError, UsageError
-from foldkit.models import Batch, Decoder, chunked_loss, learned_stream, likelihood, pad
+from foldkit.models import Decoder, chunked_loss, learned_stream, likelihood, pack, pad
+from foldkit.models.attention import Piece
 from foldkit.training import (
     Checked,
     Due,
@@ -81,7 +82,7 @@ def test_the_gradient_does_not_change_with_the_way_a_batch_is_divided(
 ) -> None:
     """Packed or padded, in passes of any size, layers kept or computed again: as one at a time. Two known-bad controls.
 
-    A mean of means differs, and so do packed examples that see one another.
+    A mean of means differs, and so do packed examples that see one another, or go on after the wrong beginning.
     """
     alone = gradient(examples, ALONE, dtype)
     assert len(alone) == 28
@@ -94,18 +95,27 @@ def test_the_gradient_does_not_change_with_the_way_a_batch_is_divided(
         (loss.total / loss.n_tokens / 4).backward()  # type: ignore[no-untyped-call]
     wrong = [factor.grad for factor in adapter.parameters if factor.grad is not None]
     assert furthest(wrong, alone) > 1e-3
-    decoder, adapter = with_adapter(dtype)
     (packed,) = micro_batches(examples, DIVIDED[4])
-    seen = Batch(packed.ids, packed.learned, (packed.ids.shape[1],))
-    (summed_loss(decoder, seen).total / packed.n_learned).backward()  # type: ignore[no-untyped-call]
-    assert furthest([factor.grad for factor in adapter.parameters if factor.grad is not None], alone) > 1e-3
+    own = pack([one.ids for one in examples], [one.learned for one in examples], share=False)
+    assert sum(bool(piece.before) for piece in packed.pieces) == 4
+    assert packed.ids.numel() < own.ids.numel()
+    seen = dataclasses.replace(packed, pieces=(Piece(packed.ids.numel()),))
+    other = next(index for index, piece in enumerate(packed.pieces) if index and not piece.before)
+    wrong_pieces = [piece._replace(before=((other, n),)) if (n := piece.n_before) else piece for piece in packed.pieces]
+    mistaken = dataclasses.replace(packed, pieces=tuple(wrong_pieces))
+    for batch, is_right in ((packed, True), (own, True), (seen, False), (mistaken, False)):
+        decoder, adapter = with_adapter(dtype)
+        (summed_loss(decoder, batch).total / batch.n_learned).backward()  # type: ignore[no-untyped-call]
+        distance = furthest([factor.grad for factor in adapter.parameters if factor.grad is not None], alone)
+        assert distance < tolerance if is_right else distance > 1e-3
 
 
 @given(lengths=st.lists(st.integers(1, 40), min_size=1, max_size=30), size=st.integers(1, 9))
 @settings(max_examples=60, deadline=None, derandomize=True)
 def test_packing_loses_nothing_and_overfills_nothing(lengths: list[int], size: int) -> None:
     """Every example once; no sequence over its room; two sequences are never both half empty."""
-    examples = [Example(row, tuple(range(n)), ((max(0, n - 1), n),)) for row, n in enumerate(lengths)]
+    texts = [tuple(range(n)) if n % 2 else tuple(range(12)[:n]) + tuple(range(50, 38 + n)) for n in lengths]
+    examples = [Example(row, text, ((max(0, len(text) - 1), len(text)),)) for row, text in enumerate(texts)]
     ordered = sorted(examples, key=lambda example: -len(example.ids))
     room = max(40, sum(lengths) // size)
     rows = first_fit(ordered, room)
@@ -114,21 +124,28 @@ def test_packing_loses_nothing_and_overfills_nothing(lengths: list[int], size: i
     assert filled[-1] <= room
     assert len(filled) < 2 or filled[0] + filled[1] > room
     passes = micro_batches(examples, TrainSettings(micro_batch=size))
-    assert sum(piece.ids.numel() for piece in passes) == sum(lengths)
-    assert all(not piece.learned[0, 0] for piece in passes)
+    seen = []
+    for one in passes:
+        parts = one.ids[0].split([piece.n_tokens for piece in one.pieces])
+        for part, piece in zip(parts, one.pieces, strict=True):
+            seen.append((*(int(t) for index, n in piece.before for t in parts[index][:n]), *part.tolist()))
+    assert sorted(seen) == sorted(text[: max(1, len(text) - 1)] for text in texts)
+    assert sorted(int(t) for one in passes for t in one.targets) == sorted(text[-1] for text in texts if len(text) > 1)
 
 
-@pytest.mark.parametrize("smoothing", [0.0, 0.3])
+@pytest.mark.parametrize(("smoothing", "cap"), [(0.0, 0.0), (0.3, 0.0), (0.0, 3.0)])
 @pytest.mark.parametrize("trained_head", [False, True])
 def test_losses_in_chunks_are_those_of_whole_logits(
-    examples: list[Example], smoothing: float, trained_head: bool, monkeypatch: pytest.MonkeyPatch
+    examples: list[Example], smoothing: float, cap: float, trained_head: bool, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """Loss, hits and gradients, to the stream and to a trained head, in chunks of three rows; float64 to 1e-9."""
     monkeypatch.setattr(likelihood, "LOGITS_AT_ONCE", 3 * 320)
     decoder = tiny_decoder(tied_head=False)
+    decoder.spec = dataclasses.replace(decoder.spec, logit_cap=cap, logit_scale=0.7 if cap else 1.0)
     assert decoder.head is not None
     decoder.head.requires_grad_(requires_grad=trained_head)
-    stream, targets = learned_stream(decoder, micro_batches(examples, ALONE)[0])
+    batch = micro_batches(examples, ALONE)[0]
+    stream, targets = learned_stream(decoder, batch), batch.targets
     found = []
     for whole in (True, False):
         rows = stream.detach().clone().requires_grad_()

@@ -61,12 +61,13 @@ class LowRankLinear(nn.Module):
         self.magnitude = nn.Parameter(self.row_squares.sqrt())
 
     def parts(self) -> Parts | None:
-        """Return what the map is as it stands now without gradients, None where it is more than products and a bias."""
+        """Return what the map is as it stands now, None where it is more than products and a bias."""
         if not isinstance(self.frozen, Linear):
             return None
         if not self.enabled:
             return self.frozen.parts()
-        if self.magnitude is not None or self.factor_a.dtype != self.frozen.weight.dtype:
+        dropping = self.dropout and self.training
+        if dropping or self.magnitude is not None or self.factor_a.dtype != self.frozen.weight.dtype:
             return None
         a, b, scale = self._pair()
         return Parts(self.frozen.weight, self.frozen.bias, a, scale * b)

@@ -2,20 +2,22 @@
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
 import torch
 from torch import Tensor
-from torch.nn import functional
+from torch.nn.functional import scaled_dot_product_attention
 
 
 def attend(query: Tensor, key: Tensor, value: Tensor, mask: Tensor | None, scale: float, cap: float) -> Tensor:
     """Return the values mixed by the softmax of scale * query · key, (batch, n_heads, seq, head_dim).
 
     query: (batch, n_heads, seq, head_dim); key, value: (batch, n_kv_heads, keys, head_dim). mask: bool
-    (batch, 1, seq, keys); None for plain causal with as many keys as queries, or for one query that sees all keys.
+    (batch, 1, seq, keys), or what is added to the products; None for plain causal with as many keys as queries, or for
+    one query that sees all keys.
     A cap above 0 bounds the products by cap * tanh(x / cap) (Bello et al. 2017, section 5.1).
     """
     if query.shape[2] == 1 and query.shape[1] != key.shape[1]:
@@ -30,7 +32,7 @@ def _mixed(
 ) -> Tensor:
     grouped = query.shape[1] != key.shape[1]
     if not cap:
-        return functional.scaled_dot_product_attention(
+        return scaled_dot_product_attention(
             query, key, value, attn_mask=mask, is_causal=causal, scale=scale, enable_gqa=grouped
         )
     if grouped:
@@ -40,60 +42,81 @@ def _mixed(
         mask = torch.ones(query.shape[2], key.shape[2], dtype=torch.bool, device=query.device).tril()
     products = cap * torch.tanh(query @ key.transpose(-1, -2) * scale / cap)
     if mask is not None:
-        products = products.masked_fill(~mask, float("-inf"))
+        products = products + mask if mask.is_floating_point() else products.masked_fill(~mask, float("-inf"))
     return torch.softmax(products, dim=-1) @ value
 
 
-class Fork(NamedTuple):
-    """An example with two replies to one prompt: the tokens of the prompt, then those of the first reply."""
+class Piece(NamedTuple):
+    """A stretch of a row of examples: how many tokens it has, and what stands before it as its tokens see it.
 
-    n_prompt: int
-    n_first: int
+    An example is a piece, or goes on after the beginning of others: `before` are numbers of earlier pieces, and how
+    many of their first tokens are meant. So a second reply goes on after the prompt of the first.
+    """
+
+    n_tokens: int
+    before: tuple[tuple[int, int], ...] = ()
+
+    @property
+    def n_before(self) -> int:
+        """How many tokens stand before it."""
+        return sum(n for _, n in self.before)
 
 
 @dataclass(frozen=True)
 class Pieces:
-    """Lengths of examples in one row, and how many keys back a query may look, 0 for all.
+    """The pieces of one row, and how many keys back a query may look, 0 for all."""
 
-    With `forks`, one for each example, two replies stand after each prompt, which do not see one another.
-    """
-
-    lengths: tuple[int, ...]
+    pieces: tuple[Piece, ...]
     window: int = 0
-    forks: tuple[Fork, ...] = ()
+    dtype: torch.dtype = torch.float32
+    device: torch.device | None = None
+
+    @functools.cached_property
+    def sizes(self) -> list[int]:
+        """Return the tokens of each piece."""
+        return [piece.n_tokens for piece in self.pieces]
+
+    @functools.cached_property
+    def masks(self) -> list[Tensor | None]:
+        """Return what is added to the products of each piece, (tokens, n_before + tokens); None for plain causal.
+
+        0, or -inf for what is not seen.
+        """
+        return [self._mask(piece) for piece in self.pieces]
+
+    def _mask(self, piece: Piece) -> Tensor | None:
+        n_keys = piece.n_before + piece.n_tokens
+        if piece.before or 0 < self.window < n_keys:
+            seen = _last_ones_mask(piece.n_tokens, n_keys, self.window, self.device)
+            return torch.zeros(seen.shape, dtype=self.dtype, device=self.device).masked_fill_(~seen, float("-inf"))
+        return None
 
 
-def piece_positions(lengths: Sequence[int], forks: Sequence[Fork], device: torch.device) -> Tensor:
-    """Return the position of every token of a row of examples, int64 (tokens,), that of a second reply as a first's."""
-    found = []
-    for index, length in enumerate(lengths):
-        fork = forks[index] if forks else Fork(length, 0)
-        first = min(length, sum(fork))
-        found += [torch.arange(first, device=device)]
-        found += [torch.arange(fork.n_prompt, fork.n_prompt + length - first, device=device)]
-    return torch.cat(found)
+def piece_positions(pieces: Sequence[Piece], device: torch.device) -> Tensor:
+    """Return the position of every token of a row of pieces, int64 (tokens,)."""
+    starts = ((piece.n_before, piece.n_before + piece.n_tokens) for piece in pieces)
+    return torch.cat([torch.arange(start, end, device=device) for start, end in starts])
 
 
 def attend_pieces(query: Tensor, key: Tensor, value: Tensor, pieces: Pieces, scale: float, cap: float) -> Tensor:
-    """Attend in each example of one row by itself; shapes as in `attend`, with a batch of 1."""
+    """Attend in each piece of one row by itself and what stands before it; as `attend`, with a batch of 1."""
     # A value of its own: as a part of a larger product it would keep all of that in memory for the way back.
-    value = value.contiguous()
-    parts = (tensor.split_with_sizes(pieces.lengths, dim=2) for tensor in (query, key, value))
+    queries, keys, values = (t.split_with_sizes(pieces.sizes, dim=2) for t in (query, key, value.contiguous()))
     mixed = []
-    for index, (one_query, one_key, one_value) in enumerate(zip(*parts, strict=True)):
-        n = one_query.shape[2]
-        m = sum(pieces.forks[index]) if pieces.forks else n
-        mask = window_mask(None, pieces.window, m, m, query.device)
-        mixed.append(attend(one_query[:, :, :m], one_key[:, :, :m], one_value[:, :, :m], mask, scale, cap))
-        if m < n:  # the second reply, which sees the prompt and itself
-            n_prompt = pieces.forks[index].n_prompt
-            key_seen, value_seen = (torch.cat((t[:, :, :n_prompt], t[:, :, m:]), dim=2) for t in (one_key, one_value))
-            mask = _last_ones_mask(n - m, n - m + n_prompt, pieces.window, query.device)
-            mixed.append(attend(one_query[:, :, m:], key_seen, value_seen, mask, scale, cap))
+    for index, (piece, mask) in enumerate(zip(pieces.pieces, pieces.masks, strict=True)):
+        key_seen, value_seen = (with_before(parts, index, piece) for parts in (keys, values))
+        mixed.append(attend(queries[index], key_seen, value_seen, mask, scale, cap))
     return torch.cat(mixed, dim=2)
 
 
-def _last_ones_mask(n_queries: int, n_keys: int, window: int, device: torch.device) -> Tensor:
+def with_before(parts: Sequence[Tensor], index: int, piece: Piece) -> Tensor:
+    """Return the part of a piece and, in front of it, those of what stands before it, each (..., tokens, head_dim)."""
+    if not piece.before:
+        return parts[index]
+    return torch.cat([*(parts[other][..., :n, :] for other, n in piece.before), parts[index]], dim=-2)
+
+
+def _last_ones_mask(n_queries: int, n_keys: int, window: int, device: torch.device | None) -> Tensor:
     """Return the causal mask, (n_queries, n_keys), of queries that are the last of the keys."""
     query = torch.arange(n_keys - n_queries, n_keys, device=device)[:, None]
     key = torch.arange(n_keys, device=device)[None]

@@ -18,7 +18,7 @@ from torch import Tensor, nn
 from torch.nn import functional
 from torch.utils.checkpoint import checkpoint
 
-from .attention import Fork, Pieces, attend, attend_pieces, piece_positions, window_mask
+from .attention import Piece, Pieces, attend, attend_pieces, piece_positions, window_mask
 from .cache import Cache, Slot
 from .held import Held
 from .linear import Linear, join, linear, together
@@ -80,8 +80,13 @@ class Attention(nn.Module):
             self.query_norm = Norm(spec, width if whole else spec.head_dim)
             self.key_norm = Norm(spec, kv_width if whole else spec.head_dim)
 
-    def forward(self, x: Tensor, seq: int, angles: Angles, mask: Mask, slot: Slot | None) -> Tensor:
-        """Map (batch * seq, d_model) to the same shape; mask as in `Decoder.forward`, or the pieces of one row."""
+    def forward(
+        self, x: Tensor, seq: int, angles: Angles, mask: Mask, slot: Slot | None, wanted: Tensor | None = None
+    ) -> Tensor:
+        """Map (batch * seq, d_model) to the same shape, or to its wanted rows alone.
+
+        mask as in `Decoder.forward`, or the pieces of one row.
+        """
         query, key, value = together(x, (self.query, self.key, self.value), self.joined)
         if self.head_norm == "whole":
             query, key = self.query_norm.forward(query), self.key_norm.forward(key)
@@ -98,7 +103,8 @@ class Attention(nn.Module):
             mixed = attend_pieces(query, key, value, mask, self.scale, self.cap)
         else:
             mixed = attend(query, key, value, mask, self.scale, self.cap)
-        out: Tensor = self.out.forward(mixed.transpose(1, 2).reshape(len(x), -1))
+        rows = mixed.transpose(1, 2).reshape(len(x), -1)
+        out: Tensor = self.out.forward(of_wanted(rows, wanted))
         return out
 
     def join(self, dtype: torch.dtype) -> None:
@@ -152,11 +158,15 @@ class Layer(nn.Module):
         self.mlp = Mlp(spec)
         self.mlp_after_norm = Norm(spec, spec.d_model) if after else None
 
-    def forward(self, x: Tensor, seq: int, angles: Angles, mask: Mask, slot: Slot | None) -> Tensor:
-        """Map the residual stream (batch * seq, d_model) to the same shape."""
+    def forward(
+        self, x: Tensor, seq: int, angles: Angles, mask: Mask, slot: Slot | None, wanted: Tensor | None = None
+    ) -> Tensor:
+        """Map the residual stream (batch * seq, d_model) to the same shape, or to its wanted rows alone."""
         normed = self.attention_norm.forward(x)
-        mixed = self.attention.forward(normed, seq, angles, mask, slot)
+        mixed = self.attention.forward(normed, seq, angles, mask, slot, wanted)
+        x = of_wanted(x, wanted)
         if self.parallel:
+            normed = of_wanted(normed, wanted)
             both: Tensor = (
                 x + mixed + self.mlp.forward(normed if self.parallel == "one norm" else self.mlp_norm.forward(x))
             )
@@ -167,6 +177,11 @@ class Layer(nn.Module):
     def _added(self, x: Tensor, more: Tensor, norm: Norm | None) -> Tensor:
         more = more if norm is None else norm.forward(more)
         return x + more if self.scale == 1 else x + more * self.scale
+
+
+def of_wanted(x: Tensor, wanted: Tensor | None) -> Tensor:
+    """Return the wanted rows of x, all where none is named."""
+    return x if wanted is None else x.index_select(0, wanted)
 
 
 class Decoder(nn.Module):
@@ -206,20 +221,20 @@ class Decoder(nn.Module):
         positions: Tensor | None = None,
         mask: Tensor | None = None,
         cache: Cache | None = None,
-        lengths: Sequence[int] = (),
-        forks: Sequence[Fork] = (),
+        pieces: Sequence[Piece] = (),
+        wanted: Tensor | None = None,
         layers: Sequence[Callable[..., Tensor]] = (),
     ) -> Tensor:
         """Return the normed stream (batch, seq, d_model) for token ids, int64 (batch, seq).
 
         positions: int64 (batch, seq), counting from 0 by default. mask: bool (batch, 1, seq, keys), True where a
-        query may look; plain causal when None, which needs one query, or an empty cache or none. lengths: those of
-        examples that stand one after the other in one row and cannot see one another; positions begin anew in each.
-        forks: for each of them, where a second reply to its prompt stands after the first one; the two cannot see one
-        another either, and have the same positions.
+        query may look; plain causal when None, which needs one query, or an empty cache or none. pieces: what stands
+        one after the other in one row; a piece sees nothing but itself and what it says stands before it, and
+        positions go on from there. wanted: int64 (n,), which tokens (flat) to return the stream of, (n, d_model); the
+        last layer does for these alone what it can.
         """
-        if lengths:
-            positions = piece_positions(lengths, forks, ids.device)[None]
+        if pieces:
+            positions = piece_positions(pieces, ids.device)[None]
         elif positions is None:
             positions = torch.arange(ids.shape[1], device=ids.device)[None]
         x = self.embedding(ids)
@@ -231,8 +246,8 @@ class Decoder(nn.Module):
         x = x.flatten(0, 1)
         n_keys = ids.shape[1] + (cache.length if cache else 0)
         masks: dict[int, Mask] = {
-            size: Pieces(tuple(lengths), size, tuple(forks))
-            if lengths
+            size: Pieces(tuple(pieces), size, x.dtype, x.device)
+            if pieces
             else window_mask(mask, size, ids.shape[1], n_keys, ids.device)
             for size in {*self.spec.windows, 0}
         }
@@ -244,13 +259,15 @@ class Decoder(nn.Module):
             if rope is not None and rope not in angles:
                 cos, sin = rotary_angles(positions, rope)
                 angles[rope] = (cos.to(x.dtype), sin.to(x.dtype))
-            given = (x, ids.shape[1], angles[rope], masks[self.spec.window(index)], slots[index])
+            given = [x, ids.shape[1], angles[rope], masks[self.spec.window(index)], slots[index]]
+            if wanted is not None and index == self.spec.n_layers - 1:
+                given.append(wanted)
             if self.recompute and torch.is_grad_enabled():
                 x = checkpoint(layer, *given, use_reentrant=False)
             else:
                 x = layer(*given)
         out: Tensor = self.norm(x)
-        return out.view(*ids.shape, -1)
+        return out.view(*ids.shape, -1) if wanted is None else out
 
     def head_parameters(self) -> list[nn.Parameter]:
         """Return the weights that logits are made with, where they are plain."""

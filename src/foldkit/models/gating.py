@@ -19,11 +19,7 @@ def gated_silu(gate: Tensor, up: Tensor) -> Tensor:
 
 def gated_silu_back(gradient: Tensor, gate: Tensor, up: Tensor) -> tuple[Tensor, Tensor]:
     """Return the gradients to gate and up from the one to silu(gate) * up."""
-    share = torch.sigmoid(gate)
-    silu = gate * share
-    # The derivative of silu: share + silu (1 - share).
-    to_gate = torch.addcmul(share, silu, 1 - share).mul_(up).mul_(gradient)
-    return to_gate, silu.mul_(gradient)
+    return torch.ops.aten.silu_backward(gradient * up, gate), functional.silu(gate).mul_(gradient)
 
 
 class _GatedSilu(torch.autograd.Function):

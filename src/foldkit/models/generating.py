@@ -9,12 +9,9 @@ from torch import Tensor
 
 from .cache import Cache
 from .decoder import Decoder
-from .likelihood import token_log_probs
+from .likelihood import WORTH_SHARING, n_alike, token_log_probs
 from .quick import quick_layers
 from .sampling import Sampling, choose
-
-# Fewer shared tokens than this are computed for every prompt: the copies would cost as much.
-_WORTH_SHARING = 8
 
 
 class Reading:
@@ -167,7 +164,7 @@ def _fill_shared(decoder: Decoder, prompts: Sequence[Sequence[int]], longest: in
     In those columns a row holds as much of the shared tokens as stand before the longest remainder.
     """
     n_shared = _n_shared(prompts)
-    if len(prompts) == 1 or n_shared < _WORTH_SHARING:
+    if len(prompts) == 1 or n_shared < WORTH_SHARING:
         return 0
     device = decoder.device
     shared = Cache(decoder.spec, 1, n_shared, decoder.dtype, device)
@@ -182,8 +179,7 @@ def _fill_shared(decoder: Decoder, prompts: Sequence[Sequence[int]], longest: in
 def _n_shared(prompts: Sequence[Sequence[int]]) -> int:
     """Return how many first tokens all prompts have in common, at least one being left to each."""
     first, last = min(map(tuple, prompts)), max(map(tuple, prompts))
-    most = min(len(prompt) for prompt in prompts) - 1
-    return next((i for i, (a, b) in enumerate(zip(first, last, strict=False)) if a != b or i == most), most)
+    return min(n_alike(first, last), *(len(prompt) - 1 for prompt in prompts))
 
 
 def _prompt_mask(real: Tensor, n_ready: int) -> Tensor | None:

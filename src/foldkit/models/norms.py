@@ -16,12 +16,12 @@ from torch import Tensor
 def frozen_rms_norm(x: Tensor, weight: Tensor, eps: float) -> Tensor:
     """Map (..., size) to the same shape, with gradients to x alone."""
     if not torch.is_grad_enabled():
-        return (x * _root(x, eps)).mul_(weight)
+        return (x * root_of(x, eps)).mul_(weight)
     out: Tensor = _RmsNorm.apply(x, weight, eps)  # type: ignore[no-untyped-call]
     return out
 
 
-def _root(x: Tensor, eps: float) -> Tensor:
+def root_of(x: Tensor, eps: float) -> Tensor:
     """Return r, (..., 1), in few calls, which count where a step has one token."""
     length = torch.linalg.vector_norm(x, 2, -1, True)
     return torch.addcmul(_number(eps, x.dtype, x.device), length, length, value=1 / x.shape[-1]).rsqrt_()
@@ -35,7 +35,7 @@ def _number(value: float, dtype: torch.dtype, device: torch.device) -> Tensor:
 class _RmsNorm(torch.autograd.Function):
     @staticmethod
     def forward(ctx: Any, x: Tensor, weight: Tensor, eps: float) -> Tensor:
-        root = _root(x, eps)
+        root = root_of(x, eps)
         ctx.save_for_backward(x, weight, root)
         y: Tensor = (x * root).mul_(weight)
         return y
@@ -43,6 +43,12 @@ class _RmsNorm(torch.autograd.Function):
     @staticmethod
     def backward(ctx: Any, *gradients: Tensor) -> tuple[Tensor, None, None]:
         x, weight, root = ctx.saved_tensors
-        h = gradients[0] * weight
-        share = torch.linalg.vecdot(h, x).unsqueeze(-1) * (root**3 / x.shape[-1])
-        return h.mul_(root).addcmul_(x, share, value=-1), None, None
+        return rms_norm_back(gradients[0], x, weight, root), None, None
+
+
+def rms_norm_back(to_y: Tensor, x: Tensor, weight: Tensor, root: Tensor, onto: Tensor | None = None) -> Tensor:
+    """Return the gradient to x from the one to y, added to `onto`."""
+    h = to_y * weight
+    share = torch.linalg.vecdot(h, x).unsqueeze(-1) * (root**3 / x.shape[-1])
+    own = h.mul_(root) if onto is None else torch.addcmul(onto, h, root)
+    return own.addcmul_(x, share, value=-1)

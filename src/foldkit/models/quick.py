@@ -69,19 +69,23 @@ def _times(x: Tensor, parts: Parts) -> Tensor:
 
 def quick_layers(decoder: Decoder) -> list[Callable[..., Tensor]]:
     """Return the layers as they are now, with this adapter or with none; those of the form, in fewer calls."""
-    spec = decoder.spec
-    common = spec.norm != "layer" and spec.norm_places == "before" and not spec.parallel and not spec.head_norm
-    layers = cast("list[Layer]", list(decoder.layers))
-    if not common or spec.activation != "silu" or decoder.dtype == torch.bfloat16:
+    spec, layers = decoder.spec, cast("list[Layer]", list(decoder.layers))
+    if not is_common(spec) or decoder.dtype == torch.bfloat16:
         return list(layers)
     return cast("list[Callable[..., Tensor]]", [_quick(spec, layer) or layer for layer in layers])
+
+
+def is_common(spec: ModelSpec) -> bool:
+    """Say whether layers of a spec have the commonest form, as far as the spec tells."""
+    common = spec.norm != "layer" and spec.norm_places == "before" and not spec.parallel and not spec.head_norm
+    return common and spec.gated and spec.activation == "silu"
 
 
 def _quick(spec: ModelSpec, layer: Layer) -> QuickLayer | None:
     attention, mlp = layer.attention, layer.mlp
     qkv = _side_by_side(attention.joined, (attention.query, attention.key, attention.value))
     gate_up = _side_by_side(mlp.joined, (mlp.gate, mlp.up))
-    out, down = _parts(attention.out), _parts(mlp.down)
+    out, down = parts_of(attention.out), parts_of(mlp.down)
     if qkv is None or gate_up is None or out is None or down is None:
         return None
     return QuickLayer(
@@ -91,16 +95,16 @@ def _quick(spec: ModelSpec, layer: Layer) -> QuickLayer | None:
         attention.cap,
         spec.norm_eps,
         spec.residual_scale,
-        _norm_weight(layer.attention_norm),
+        norm_weight(layer.attention_norm),
         qkv,
         out,
-        _norm_weight(layer.mlp_norm),
+        norm_weight(layer.mlp_norm),
         gate_up,
         down,
     )
 
 
-def _parts(module: nn.Module | None) -> Parts | None:
+def parts_of(module: nn.Module | None) -> Parts | None:
     """Return what a map is, None for one that is more than products and a bias, or holds its matrix in few bits."""
     parts = getattr(module, "parts", None)
     found: Parts | None = parts() if parts else None
@@ -109,7 +113,7 @@ def _parts(module: nn.Module | None) -> Parts | None:
 
 def _side_by_side(joined: Tensor | None, maps: Sequence[nn.Module | None]) -> Parts | None:
     """Return maps whose weights stand side by side as one map, None where they do not."""
-    every = [parts for parts in map(_parts, maps) if parts]
+    every = [parts for parts in map(parts_of, maps) if parts]
     if joined is None or len(every) < len(maps) or not holds(joined, every):
         return None
     biases = [one.bias for one in every if one.bias is not None]
@@ -122,6 +126,7 @@ def _side_by_side(joined: Tensor | None, maps: Sequence[nn.Module | None]) -> Pa
     return Parts(joined, bias, a, torch.block_diag(*seconds))  # type: ignore[no-untyped-call]
 
 
-def _norm_weight(norm: nn.Module) -> Tensor:
+def norm_weight(norm: nn.Module) -> Tensor:
+    """Return what an RMS norm multiplies by."""
     assert isinstance(norm, Norm)
     return norm.weight + 1 if norm.kind == "rms offset" else norm.weight

@@ -67,7 +67,8 @@ def micro_batches(examples: Sequence[Example], settings: TrainSettings, n_proces
         pieces = [ordered[start : start + size] for start in range(0, len(ordered), size)]
         return [pad([e.ids for e in piece], [e.learned for e in piece]) for piece in pieces]
     return [
-        pack([e.ids for e in piece], [e.learned for e in piece]) for piece in grouped(examples, settings, n_processes)
+        pack([e.ids for e in piece], [e.learned for e in piece], share=not settings.noise)
+        for piece in grouped(examples, settings, n_processes)
     ]
 
 

@@ -9,11 +9,12 @@ import torch
 from torch import Tensor
 
 from foldkit.adapters.attaching import Adapter
+from foldkit.models.attention import Piece
 from foldkit.models.decoder import Decoder
 from foldkit.models.freeing import give_back
 from foldkit.models.held import Held
 from foldkit.models.held.contract import CHUNK
-from foldkit.models.likelihood import LOGITS_AT_ONCE, Batch
+from foldkit.models.likelihood import LOGITS_AT_ONCE, Batch, learned_stream, pack
 
 from .settings import TrainSettings
 
@@ -32,8 +33,12 @@ class PassCost:
 
     def of(self, batch: Batch) -> float:
         """Return the bytes of a batch."""
-        lengths = batch.lengths if batch.packed else [batch.ids.shape[1]] * len(batch.lengths)
-        return sum(self.per_token * n + self.per_pair * n * n for n in lengths)
+        pieces = batch.pieces or [Piece(batch.ids.shape[1])] * len(batch.ids)
+        return sum(n * (self.per_token + self.per_pair * (before + n)) for n, before in map(_sizes, pieces))
+
+
+def _sizes(piece: Piece) -> tuple[int, int]:
+    return piece.n_tokens, piece.n_before
 
 
 def pass_cost(decoder: Decoder, ids: Sequence[int]) -> PassCost:
@@ -59,7 +64,7 @@ def kept_bytes(decoder: Decoder, ids: Sequence[int]) -> int:
 
     with torch.random.fork_rng(devices=[]), torch.autograd.graph.saved_tensors_hooks(note, lambda value: value):
         decoder.train()
-        stream = decoder(torch.tensor([list(ids)], device=decoder.device), lengths=(len(ids),))
+        stream = learned_stream(decoder, pack([(*ids, 0)], [(False, *[True] * len(ids))]))
         decoder.eval()
         del stream
     give_back()

@@ -203,15 +203,14 @@ def _seconds_per_token(
     """
     before = {name: value.clone() for name, value in adapter.tensors().items()}
     objective = objective_for(settings, [example for step in steps for example in step])
-    divided = [objective.passes(step) for step in steps]
-    largest = max(divided, key=lambda passes: max(map(cost.of, passes)))
-    middle = sorted(divided, key=_n_ids)[len(divided) // 2 :][:_MEASURED]
+    divided = [(objective.passes(step), sum(example.n_tokens for example in step)) for step in steps]
+    largest = max(divided, key=lambda step: max(map(cost.of, step[0])))
+    middle = sorted(divided, key=lambda step: _n_ids(step[0]))[len(divided) // 2 :][:_MEASURED]
     found = []
     with torch.random.fork_rng(devices=[]):
         stepper = Stepper(decoder, adapter, settings, objective)
-        for passes in (largest, *middle):
-            seconds = _seconds_of(functools.partial(_one_step, stepper, passes))
-            found.append(seconds / sum(sum(piece.lengths) for piece in passes))
+        for passes, n_tokens in (largest, *middle):
+            found.append(_seconds_of(functools.partial(_one_step, stepper, passes)) / n_tokens)
     adapter.copy_from(before)
     return statistics.median(found[1:])  # the first one also makes what is made once
 

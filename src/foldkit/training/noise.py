@@ -22,7 +22,7 @@ def noisy(decoder: Decoder, batch: Batch, alpha: float) -> Iterator[None]:
 
     def add(_: nn.Module, __: object, embedded: Tensor) -> Tensor:
         drawn = torch.rand_like(embedded) * 2 - 1
-        return embedded + drawn * bounds[:, : embedded.shape[1], None].to(embedded)
+        return embedded + drawn * bounds[..., None].to(embedded)
 
     hook = decoder.embedding.register_forward_hook(add)
     try:
@@ -32,8 +32,8 @@ def noisy(decoder: Decoder, batch: Batch, alpha: float) -> Iterator[None]:
 
 
 def _own_lengths(batch: Batch) -> Tensor:
-    """Return for each token how many its example has, (rows, seq)."""
-    lengths = torch.tensor(batch.lengths, dtype=torch.float32)
-    if batch.packed:
-        return lengths.repeat_interleave(torch.tensor(batch.lengths))[None]
-    return lengths[:, None].expand(batch.ids.shape)
+    """Return for each token how many its example has; those of padding do not count."""
+    if batch.pieces:
+        lengths = torch.tensor([piece.n_before + piece.n_tokens for piece in batch.pieces])
+        return lengths.repeat_interleave(torch.tensor([piece.n_tokens for piece in batch.pieces]))[None]
+    return torch.tensor(batch.lengths)[:, None].expand(batch.ids.shape)

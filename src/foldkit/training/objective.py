@@ -77,9 +77,8 @@ def summed_loss(decoder: Decoder, batch: Batch, smoothing: float = 0.0) -> Loss:
     The sum, not the mean: divided by the learned tokens of the whole batch, it gives the same gradient however the
     batch is divided.
     """
-    stream, targets = learned_stream(decoder, batch)
-    total, n_hit = chunked_loss(decoder, stream, targets, smoothing)
-    return Loss(total, targets.numel(), n_hit, targets.numel())
+    total, n_hit = chunked_loss(decoder, learned_stream(decoder, batch), batch.targets, smoothing)
+    return Loss(total, batch.n_learned, n_hit, batch.n_learned)
 
 
 @dataclass

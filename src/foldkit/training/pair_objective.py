@@ -12,7 +12,7 @@ from torch import Tensor
 from foldkit.datasets import Example
 from foldkit.formats import InputError
 from foldkit.models.decoder import Decoder
-from foldkit.models.likelihood import Batch, Replies, pack_replies, reply_log_probs, reply_sizes
+from foldkit.models.likelihood import Batch, Replies, pack_replies, reply_log_probs
 
 from .batches import grouped
 from .objective import Loss, Objective, ReplyObjective
@@ -38,7 +38,8 @@ class PairObjective:
 
     def passes(self, examples: Sequence[Example], n_processes: int = 1) -> list[Batch]:
         """Divide a batch of pairs into passes, the longest first, each where it fits first."""
-        return [packed_pairs(piece) for piece in grouped(examples, self.settings, n_processes)]
+        share = not self.settings.noise
+        return [packed_pairs(piece, share=share) for piece in grouped(examples, self.settings, n_processes)]
 
     def prepare(self, decoder: Decoder, passes: Sequence[Batch], team: Team) -> None:
         """Estimate, for `unpaired`, the divergence from the reference over the whole batch, without gradient.
@@ -66,7 +67,7 @@ class PairObjective:
     def n_items(self, passes: Sequence[Batch]) -> int:
         """Return the pairs, or for `unpaired` the replies."""
         if self.settings.either:
-            return sum(size > 0 for piece in passes for size in reply_sizes(piece))
+            return sum(size > 0 for piece in passes for size in piece.sizes)
         return sum(len(piece.rows) for piece in passes)
 
     def loss(self, decoder: Decoder, batch: Batch, *, training: bool) -> Loss:
@@ -92,10 +93,10 @@ class PairObjective:
         return Loss(found.total, int(counts[:, 0].sum()), int(n_hit[:, 0].sum()), found.n_items, sums)
 
 
-def packed_pairs(examples: Sequence[Example]) -> Batch:
-    """Put pairs one after the other, each prompt once."""
+def packed_pairs(examples: Sequence[Example], *, share: bool = True) -> Batch:
+    """Put pairs into one row, each prompt once, and what prompts begin with where it is `share`d."""
     pairs = [Replies(example.prompt, example.chosen, example.rejected) for example in examples]
-    return pack_replies(pairs, [example.row for example in examples])
+    return pack_replies(pairs, [example.row for example in examples], share=share)
 
 
 def neighbours_of(examples: Sequence[Example]) -> dict[int, tuple[tuple[int, ...], tuple[int, ...]]]:

@@ -1,0 +1,289 @@
+"""Layers of the commonest form as one node of the graph each, their way back written by hand, for training on a CPU.
+
+A quarter of a training step is not products, and half of that is calls: copies that a graph makes to put gradients of
+parts together, and the nodes themselves. The form is that of `quick`; low-rank pairs, where there are any, are trained.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any, NamedTuple, cast
+
+import torch
+from torch import Tensor, nn
+from torch.nn import functional
+
+from .attention import Pieces, with_before
+from .cache import Slot
+from .decoder import Angles, Decoder, Layer, of_wanted
+from .linear import holds
+from .norms import rms_norm_back, root_of
+from .quick import is_common, norm_weight, parts_of
+
+# What PyTorch's attention calls on a CPU, and its way back, with the sums that the second needs of the first.
+_attention = torch.ops.aten._scaled_dot_product_flash_attention_for_cpu.default
+_attention_back = torch.ops.aten._scaled_dot_product_flash_attention_for_cpu_backward.default
+
+Pair = tuple[Tensor, Tensor]
+
+
+class Side(NamedTuple):
+    """Maps of one input as one matrix: how many outputs each has, and which of them have a low-rank pair."""
+
+    weight: Tensor
+    bias: Tensor | None
+    sizes: tuple[int, ...]
+    paired: tuple[bool, ...]
+
+
+class TrainingLayer(NamedTuple):
+    """The numbers of a layer and the pairs that are trained. Called as the layer is on a row of pieces."""
+
+    n_heads: int
+    n_kv_heads: int
+    head_dim: int
+    scale: float
+    eps: float
+    attention_norm: Tensor
+    mlp_norm: Tensor
+    sides: tuple[Side, ...]
+    factors: tuple[Tensor, ...]
+
+    def __call__(
+        self, x: Tensor, seq: int, angles: Angles, mask: Pieces, slot: Slot | None, wanted: Tensor | None = None
+    ) -> Tensor:
+        """Map the stream (tokens, d_model) to the same shape, or to its wanted rows alone."""
+        out: Tensor = _Layer.apply(self, angles, mask, wanted, x, *self.factors)  # type: ignore[no-untyped-call]
+        return out
+
+    def dealt(self, factors: Sequence[Tensor]) -> list[list[Pair | None]]:
+        """Return the pair of each map of each side, None where it has none."""
+        left = iter(factors)
+        return [[(next(left), next(left)) if has else None for has in side.paired] for side in self.sides]
+
+
+class _Layer(torch.autograd.Function):
+    @staticmethod
+    def forward(
+        ctx: Any,
+        layer: TrainingLayer,
+        angles: Angles,
+        pieces: Pieces,
+        wanted: Tensor | None,
+        x: Tensor,
+        *factors: Tensor,
+    ) -> Tensor:
+        qkv, out, gate_up, down = zip(layer.sides, layer.dealt(factors), strict=True)
+        root = root_of(x, layer.eps)
+        normed = (x * root).mul_(layer.attention_norm)
+        mapped, low_qkv = _mapped(normed, *qkv)
+        heads = mapped.view(len(x), -1, layer.head_dim)
+        _turn(layer, heads, angles, 1)
+        mixed, sums = _attend(layer, heads, pieces)
+        x_2, low_out = _mapped(of_wanted(mixed, wanted), *out, onto=of_wanted(x, wanted))
+        root_2 = root_of(x_2, layer.eps)
+        normed_2 = (x_2 * root_2).mul_(layer.mlp_norm)
+        both, low_up = _mapped(normed_2, *gate_up)
+        gate, up = both.chunk(2, dim=1)
+        y, low_down = _mapped(functional.silu(gate).mul_(up), *down, onto=x_2)
+        ctx.layer, ctx.angles, ctx.pieces, ctx.wanted, ctx.n_sums = layer, angles, pieces, wanted, len(sums)
+        lows = low_qkv, low_out, low_up, low_down
+        ctx.save_for_backward(x, root, normed, heads, mixed, x_2, root_2, normed_2, both, *lows, *sums, *factors)
+        return y
+
+    @staticmethod
+    def backward(ctx: Any, *gradients: Tensor) -> tuple[Tensor | None, ...]:
+        layer, pieces, wanted, (to_y,) = ctx.layer, ctx.pieces, ctx.wanted, gradients
+        x, root, normed, heads, mixed, x_2, root_2, normed_2, both, *rest = ctx.saved_tensors
+        low_qkv, low_out, low_up, low_down, *rest = rest
+        sums, factors = rest[: ctx.n_sums], rest[ctx.n_sums :]
+        qkv, out, gate_up, down = zip(layer.sides, layer.dealt(factors), strict=True)
+
+        gate, up = both.chunk(2, dim=1)
+        silu = functional.silu(gate)
+        to_hidden, of_down = _mapped_back(to_y, silu * up, low_down, *down)
+        to_both = torch.empty_like(both)
+        to_gate, to_up = to_both.chunk(2, dim=1)
+        torch.mul(silu, to_hidden, out=to_up)
+        torch.ops.aten.silu_backward.grad_input(to_hidden.mul_(up), gate, grad_input=to_gate)
+        to_normed, of_up = _mapped_back(to_both, normed_2, low_up, *gate_up)
+        to_x_2 = rms_norm_back(to_normed, x_2, layer.mlp_norm, root_2, onto=to_y)
+
+        to_mixed, of_out = _mapped_back(to_x_2, of_wanted(mixed, wanted), low_out, *out)
+        to_heads = _attend_back(layer, heads, mixed, sums, _spread(to_mixed, wanted, len(x)), pieces)
+        _turn(layer, to_heads, ctx.angles, -1)
+        is_first = not ctx.needs_input_grad[4]  # where nothing before it is trained
+        to_normed, of_qkv = _mapped_back(to_heads.flatten(1), normed, low_qkv, *qkv, last=is_first)
+        more = None
+        if not is_first:
+            more = rms_norm_back(to_normed, x, layer.attention_norm, root, onto=_spread(to_x_2, wanted, len(x)))
+        return None, None, None, None, more, *of_qkv, *of_out, *of_up, *of_down
+
+
+def _spread(rows: Tensor, wanted: Tensor | None, n_rows: int) -> Tensor:
+    """Return the gradient to all rows from the one to the wanted ones."""
+    return rows if wanted is None else rows.new_zeros(n_rows, rows.shape[1]).index_add_(0, wanted, rows)
+
+
+def _mapped(
+    x: Tensor, side: Side, pairs: Sequence[Pair | None], onto: Tensor | None = None
+) -> tuple[Tensor, Tensor | None]:
+    """Return what maps give for x (n, d_in), added to `onto`, and the products x A', side by side."""
+    y = torch.mm(x, side.weight.T) if onto is None else torch.addmm(onto, x, side.weight.T)
+    if side.bias is not None:
+        y.add_(side.bias)
+    firsts = [pair[0] for pair in pairs if pair]
+    if not firsts:
+        return y, None
+    low = x @ torch.cat(firsts).T
+    lows = iter(low.split_with_sizes(list(map(len, firsts)), dim=1))
+    for part, pair in zip(y.split_with_sizes(side.sizes, dim=1), pairs, strict=True):
+        if pair:
+            part.addmm_(next(lows), pair[1].T)
+    return y, low
+
+
+def _mapped_back(
+    to_y: Tensor, x: Tensor, low: Tensor | None, side: Side, pairs: Sequence[Pair | None], *, last: bool = False
+) -> tuple[Tensor, list[Tensor]]:
+    """Return the gradients to x, left out where it is the `last` one, and to A and B of each pair in turn.
+
+    As in `foldkit.adapters.adapted`, the scale being part of B here.
+    """
+    to_x = to_y if last else torch.mm(to_y, side.weight)
+    if low is None:
+        return to_x, []
+    own = [
+        (to_part, pair) for to_part, pair in zip(to_y.split_with_sizes(side.sizes, dim=1), pairs, strict=True) if pair
+    ]
+    sizes = [len(a) for _, (a, _) in own]
+    high = torch.empty_like(low)
+    # The few rows on the left: on a CPU that takes half the time.
+    to_seconds = [
+        (part.T @ to_part).T for part, (to_part, _) in zip(low.split_with_sizes(sizes, dim=1), own, strict=True)
+    ]
+    for part, (to_part, (_, b)) in zip(high.split_with_sizes(sizes, dim=1), own, strict=True):
+        torch.mm(to_part, b, out=part)
+    to_firsts = (high.T @ x).split_with_sizes(sizes)
+    if not last:
+        to_x.addmm_(high, torch.cat([a for _, (a, _) in own]))
+    return to_x, [factor for both in zip(to_firsts, to_seconds, strict=True) for factor in both]
+
+
+def _turn(layer: TrainingLayer, heads: Tensor, angles: Angles, sign: int) -> None:
+    """Turn queries and keys among heads (tokens, heads, head_dim) in place, as `rotate` does; with sign -1 back."""
+    if angles is None:
+        return
+    cos, sin = (factor[0, 0, :, None] for factor in angles)
+    half = cos.shape[-1] // 2
+    turned = heads[:, : layer.n_heads + layer.n_kv_heads, : 2 * half]
+    first, second = turned.chunk(2, dim=-1)
+    of_first, of_second = first * sin[..., half:], second * sin[..., half:]
+    turned.mul_(cos)
+    first.sub_(of_second, alpha=sign)
+    second.add_(of_first, alpha=sign)
+
+
+class _Parts(NamedTuple):
+    """Views of each piece of heads (tokens, heads, head_dim).
+
+    queries: (n_kv_heads, group, tokens, head_dim) each; both, keys and below them values: (2 n_kv_heads, tokens,
+    head_dim) each.
+    """
+
+    queries: Sequence[Tensor]
+    both: Sequence[Tensor]
+
+    def seen(self, index: int, pieces: Pieces) -> list[Tensor]:
+        """Return the queries of a piece, and the keys and values that they see, the same for all of a group."""
+        query = self.queries[index]
+        both = with_before(self.both, index, pieces.pieces[index])[:, None].expand(-1, query.shape[1], -1, -1)
+        return [query, *both.chunk(2)]
+
+
+def _parted(layer: TrainingLayer, heads: Tensor, pieces: Pieces) -> _Parts:
+    query, both = heads.transpose(0, 1).split_with_sizes((layer.n_heads, 2 * layer.n_kv_heads))
+    grouped = query.view(layer.n_kv_heads, -1, *query.shape[1:])
+    return _Parts(grouped.split_with_sizes(pieces.sizes, dim=2), both.split_with_sizes(pieces.sizes, dim=1))
+
+
+def _by_head(layer: TrainingLayer, mixed: Tensor, pieces: Pieces) -> Sequence[Tensor]:
+    """Return a view of each piece of mixed values (tokens, n_heads * head_dim), in the shape of its queries."""
+    heads = mixed.view(len(mixed), layer.n_kv_heads, -1, layer.head_dim).permute(1, 2, 0, 3)
+    return heads.split_with_sizes(pieces.sizes, dim=2)
+
+
+def _attend(layer: TrainingLayer, heads: Tensor, pieces: Pieces) -> tuple[Tensor, list[Tensor]]:
+    """Return the mixed values, (tokens, n_heads * head_dim), and the logarithms of the sums of each piece's softmax."""
+    mixed, sums, parts = heads.new_empty(len(heads), layer.n_heads * layer.head_dim), [], _parted(layer, heads, pieces)
+    for index, (part, mask) in enumerate(zip(_by_head(layer, mixed, pieces), pieces.masks, strict=True)):
+        seen = parts.seen(index, pieces)
+        found, total = _attention(*seen, 0.0, mask is None, attn_mask=mask, scale=layer.scale)
+        part.copy_(found)
+        sums.append(total)
+    return mixed, sums
+
+
+def _attend_back(
+    layer: TrainingLayer, heads: Tensor, mixed: Tensor, sums: Sequence[Tensor], to_mixed: Tensor, pieces: Pieces
+) -> Tensor:
+    """Return the gradient to queries, keys and values, (tokens, heads, head_dim)."""
+    to_heads = torch.empty_like(heads)
+    parts, to_parts = _parted(layer, heads, pieces), _parted(layer, to_heads, pieces)
+    outs, to_outs = _by_head(layer, mixed, pieces), _by_head(layer, to_mixed, pieces)
+    for index, (piece, mask) in enumerate(zip(pieces.pieces, pieces.masks, strict=True)):
+        given = to_outs[index], *parts.seen(index, pieces), outs[index], sums[index], 0.0, mask is None
+        to_query, *to_both = _attention_back(*given, attn_mask=mask, scale=layer.scale)
+        to_parts.queries[index].copy_(to_query)
+        to_seen = torch.cat([one.sum(1) for one in to_both])
+        start = 0
+        for other, n in piece.before:  # these have the gradient of their own queries already
+            to_parts.both[other][:, :n].add_(to_seen[:, start : start + n])
+            start += n
+        to_parts.both[index].copy_(to_seen[:, start:])
+    return to_heads
+
+
+def training_layers(decoder: Decoder) -> list[nn.Module | TrainingLayer]:
+    """Return the layers as they are now, those of the form as single nodes; for rows of pieces."""
+    spec, layers = decoder.spec, cast("list[Layer]", list(decoder.layers))
+    fits = is_common(spec) and not spec.attention_cap and spec.residual_scale == 1
+    if not fits or decoder.device.type != "cpu" or decoder.dtype == torch.bfloat16:
+        return list(layers)
+    return [_training_layer(decoder, layer) or layer for layer in layers]
+
+
+def _training_layer(decoder: Decoder, layer: Layer) -> TrainingLayer | None:
+    attention, mlp, spec = layer.attention, layer.mlp, decoder.spec
+    together = (
+        (attention.joined, (attention.query, attention.key, attention.value)),
+        (None, (attention.out,)),
+        (mlp.joined, (mlp.gate, mlp.up)),
+        (None, (mlp.down,)),
+    )
+    sides, factors = [], list[Tensor]()
+    for joined, maps in together:
+        found = _side(joined, maps)
+        if found is None:
+            return None
+        sides.append(found[0])
+        factors += found[1]
+    norms = norm_weight(layer.attention_norm), norm_weight(layer.mlp_norm)
+    heads = spec.n_heads, spec.n_kv_heads, spec.head_dim
+    return TrainingLayer(*heads, attention.scale, spec.norm_eps, *norms, tuple(sides), tuple(factors))
+
+
+def _side(joined: Tensor | None, maps: Sequence[nn.Module | None]) -> tuple[Side, list[Tensor]] | None:
+    """Return maps of one input and their factors, None where they are more than products and a bias."""
+    parts = [one for one in map(parts_of, maps) if one]
+    if len(parts) < len(maps) or any(one.weight.requires_grad for one in parts):
+        return None
+    if len(parts) > 1 and (joined is None or not holds(joined, parts)):
+        return None
+    weight = parts[0].weight if joined is None else joined
+    biases = [one.bias for one in parts if one.bias is not None]
+    if biases and len(biases) < len(parts):
+        return None
+    sizes, paired = tuple(len(one.weight) for one in parts), tuple(one.factor_a is not None for one in parts)
+    factors = [factor for one in parts for factor in one[2:] if factor is not None]
+    return Side(weight, torch.cat(biases) if biases else None, sizes, paired), factors
