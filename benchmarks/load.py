@@ -34,7 +34,8 @@ def measure(path: Path, weights: str) -> dict[str, float]:
     from foldkit.demo.files import DATA
     from foldkit.formats import GgufFile
     from foldkit.models import generate, open_base
-    from foldkit.models.likelihood import learned_logits, pad
+    from foldkit.models.batch import pad
+    from foldkit.models.likelihood import learned_logits
     from foldkit.tokens import open_text_side
 
     found: dict[str, float] = {}

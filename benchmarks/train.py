@@ -1,8 +1,9 @@
 """A training step against a plain loop at the same micro-batch, and against the products that it cannot do without.
 
-The rows are the demo's, in the base's own markup. Ours, the plain loop and the products, at the rate of `torch.mm` at
-their shapes, are interleaved; best of `--repeats`. Peak memory is the kernel's own above the level after imports, each
-in a process of its own. The last line is one JSON object.
+The rows are the demo's, in the base's own markup, a batch of 16. Ours, the plain loop and the products, at the rate of
+`torch.mm` at their shapes, are interleaved; medians of their ratios. Peak memory is the kernel's own above the level
+after imports, each in a process of its own. The last line is one JSON object: the figures of the last micro-batch, and
+by micro-batch those of all.
 
     python benchmarks/train.py real/chat-135m.gguf
 """
@@ -11,18 +12,20 @@ from __future__ import annotations
 
 import argparse
 import json
+import statistics
 import subprocess
 import sys
 import tempfile
 import time
 from collections.abc import Callable
+from operator import truediv
 from pathlib import Path
 
 import torch
 from torch.nn.utils.rnn import pad_sequence
 
 import foldkit
-from foldkit.adapters import AdapterSettings, attach
+from foldkit.adapters import Adapter, AdapterSettings, attach
 from foldkit.datasets import Example
 from foldkit.demo import copy_demo
 from foldkit.models import Base, Decoder, open_base
@@ -31,7 +34,6 @@ from foldkit.training.memory import peak_bytes
 from plain_loop import PlainLoop
 
 BATCH, RANK = 16, 8
-SETTINGS = TrainSettings(batch=BATCH, micro_batch=8)
 
 
 def demo_batch(base_at: Path) -> list[Example]:
@@ -41,14 +43,18 @@ def demo_batch(base_at: Path) -> list[Example]:
         return list(foldkit.build(sheet).parts["train"])[:BATCH]
 
 
-def ours(base: Base, examples: list[Example]) -> Callable[[], None]:
+def settings_of(size: int) -> TrainSettings:
+    """Return the settings of a training in passes of so many examples."""
+    return TrainSettings(batch=BATCH, micro_batch=size)
+
+
+def ours(base: Base, adapter: Adapter, examples: list[Example], size: int) -> Callable[[], None]:
     """Return a step of ours: the gradient of a batch."""
-    adapter = attach(base.decoder, AdapterSettings(rank=RANK))
     n_learned = sum(example.n_learned for example in examples)
 
     def step() -> None:
         base.decoder.train()
-        for piece in micro_batches(examples, SETTINGS):
+        for piece in micro_batches(examples, settings_of(size)):
             torch.autograd.backward(summed_loss(base.decoder, piece).total / n_learned)
         for factor in adapter.parameters:
             factor.grad = None
@@ -56,14 +62,14 @@ def ours(base: Base, examples: list[Example]) -> Callable[[], None]:
     return step
 
 
-def plain(base: Base, examples: list[Example]) -> Callable[[], None]:
+def plain(base: Base, examples: list[Example], size: int) -> Callable[[], None]:
     """Return a step of the plain loop: the gradient of the same batch, in order of arrival."""
     loop = PlainLoop(base.decoder, RANK)
     n_learned = sum(example.n_learned for example in examples)
 
     def step() -> None:
-        for start in range(0, len(examples), SETTINGS.micro_batch):
-            piece = examples[start : start + SETTINGS.micro_batch]
+        for start in range(0, len(examples), size):
+            piece = examples[start : start + size]
             ids, learned = (
                 pad_sequence([torch.tensor(getattr(e, name)) for e in piece], True) for name in ("ids", "learned")
             )
@@ -74,13 +80,13 @@ def plain(base: Base, examples: list[Example]) -> Callable[[], None]:
     return step
 
 
-def products(decoder: Decoder, examples: list[Example]) -> Callable[[], None]:
+def products(decoder: Decoder, examples: list[Example], size: int) -> Callable[[], None]:
     """Return the products that the gradient of a batch requires, and nothing else.
 
     What examples of a pass begin with is required once, the token that nothing is predicted from not at all, and past
     the last layer's attention only what predicts a learned token.
     """
-    spec, passes = decoder.spec, micro_batches(examples, SETTINGS)
+    spec, passes = decoder.spec, micro_batches(examples, settings_of(size))
     attention, d_model = spec.n_heads * spec.head_dim, spec.d_model
     before = {(d_model, attention): 1, (d_model, spec.n_kv_heads * spec.head_dim): 2}
     after = {(attention, d_model): 1, (d_model, spec.d_ff): 2, (spec.d_ff, d_model): 1}
@@ -138,10 +144,25 @@ def seconds(step: Callable[[], None]) -> float:
     return time.perf_counter() - start
 
 
-def peak_of(kind: str, base_at: Path) -> int:
+def peak_of(kind: str, base_at: Path, size: int) -> int:
     """Return the peak memory of two steps in a process of its own, above the level after imports."""
-    words = [sys.executable, __file__, str(base_at), "--peak-of", kind]
+    words = [sys.executable, __file__, str(base_at), "--peak-of", kind, "--micro-batch", str(size)]
     return int(subprocess.run(words, check=True, capture_output=True, text=True).stdout.splitlines()[-1])
+
+
+def figures_of(steps: dict[str, Callable[[], None]], n_tokens: int, repeats: int) -> dict[str, float]:
+    """Return the speed of the steps, and its ratios: medians over so many turns, after one that does not count."""
+    found: dict[str, list[float]] = {name: [] for name in steps}
+    for repeat in range(repeats + 1):
+        for name, step in steps.items():
+            found[name].append(seconds(step))
+        print(f"  {repeat}: " + "; ".join(f"{name} {times[-1]:.2f} s" for name, times in found.items()), flush=True)
+    plain_loop, needed, own = (times[1:] for times in found.values())
+    return {
+        "tokens_per_second": round(n_tokens / statistics.median(own), 1),
+        "times_plain_loop": round(statistics.median(map(truediv, plain_loop, own)), 2),
+        "share_of_ceiling": round(statistics.median(map(truediv, needed, own)), 3),
+    }
 
 
 def main() -> None:
@@ -149,34 +170,37 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=(__doc__ or "").splitlines()[0])
     parser.add_argument("base", type=Path)
     parser.add_argument("--repeats", type=int, default=5)
+    parser.add_argument("--micro-batch", type=int, nargs="+", default=[8, 16])
     parser.add_argument("--peak-of", choices=("ours", "plain"))
     options = parser.parse_args()
     examples = demo_batch(options.base)
     before = peak_bytes()
     base = open_base(options.base)
     if options.peak_of:
-        step = (ours if options.peak_of == "ours" else plain)(base, examples)
+        (size,) = options.micro_batch
+        if options.peak_of == "plain":
+            step = plain(base, examples, size)
+        else:
+            step = ours(base, attach(base.decoder, AdapterSettings(rank=RANK)), examples, size)
         step()
         step()
         print(peak_bytes() - before)
         return
-    steps = {"plain": plain(base, examples), "products": products(base.decoder, examples), "ours": ours(base, examples)}
+    adapter = attach(base.decoder, AdapterSettings(rank=RANK))
     n_tokens = sum(len(example.ids) for example in examples)
-    found: dict[str, list[float]] = {name: [] for name in steps}
-    for repeat in range(options.repeats):
-        for name, step in steps.items():
-            found[name].append(seconds(step))
-        print(f"{repeat + 1}: " + "; ".join(f"{name} {times[-1]:.2f} s" for name, times in found.items()))
-    best = {name: min(times) for name, times in found.items()}
-    ours_peak, plain_peak = (peak_of(kind, options.base) for kind in ("ours", "plain"))
-    print(f"{n_tokens} tokens a step; peak memory {ours_peak / 1e6:,.0f} MB, plain loop {plain_peak / 1e6:,.0f} MB")
-    figures = {
-        "tokens_per_second": round(n_tokens / best["ours"], 1),
-        "times_plain_loop": round(best["plain"] / best["ours"], 2),
-        "share_of_ceiling": round(best["products"] / best["ours"], 3),
-        "memory_share": round(ours_peak / plain_peak, 3),
-    }
-    print(json.dumps(figures))
+    by_size = {}
+    for size in options.micro_batch:
+        print(f"micro-batch {size}, {n_tokens} tokens a step:")
+        steps = {
+            "plain loop": plain(base, examples, size),
+            "products": products(base.decoder, examples, size),
+            "ours": ours(base, adapter, examples, size),
+        }
+        by_size[size] = figures_of(steps, n_tokens, options.repeats)
+        ours_peak, plain_peak = (peak_of(kind, options.base, size) for kind in ("ours", "plain"))
+        by_size[size]["memory_share"] = round(ours_peak / plain_peak, 3)
+        print(f"  peak memory {ours_peak / 1e6:,.0f} MB, plain loop {plain_peak / 1e6:,.0f} MB; {by_size[size]}")
+    print(json.dumps({**by_size[options.micro_batch[-1]], "by_micro_batch": by_size}))
 
 
 if __name__ == "__main__":

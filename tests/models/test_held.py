@@ -13,9 +13,10 @@ import torch
 from foldkit.adapters import AdapterSettings, attach
 from foldkit.formats import BLOCK_TYPES, UsageError, expand_blocks
 from foldkit.models import Decoder, generate, open_base
+from foldkit.models.batch import pad
 from foldkit.models.held import HOLDERS, Held, Int8, Nf4, Packed, Sixteen, contract, product
 from foldkit.models.held.nf4 import TABLE
-from foldkit.models.likelihood import learned_logits, pad
+from foldkit.models.likelihood import learned_logits
 from foldkit.models.settings import WEIGHTS
 
 from ..conftest import tiny_decoder

@@ -9,9 +9,10 @@ from dataclasses import dataclass
 from foldkit.adapters.attaching import Adapter
 from foldkit.adapters.file import AdapterHeader
 from foldkit.formats import InputError
+from foldkit.models.batch import pad
 from foldkit.models.decoder import Decoder
 from foldkit.models.generating import Reading, generate_after, stream
-from foldkit.models.likelihood import pad, token_losses
+from foldkit.models.likelihood import token_losses
 from foldkit.templates import Markup, Template, Turn, template_from_mapping
 from foldkit.tokens import Encoder, TextSide
 

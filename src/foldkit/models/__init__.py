@@ -8,42 +8,22 @@ if TYPE_CHECKING:
     from .base import Base as Base
     from .base import fingerprint_base as fingerprint_base
     from .base import open_base as open_base
+    from .batch import Batch as Batch
+    from .batch import Replies as Replies
+    from .batch import pack as pack
+    from .batch import pack_replies as pack_replies
+    from .batch import pad as pad
     from .cache import Cache as Cache
     from .compute import chosen_compute as chosen_compute
     from .decoder import Decoder as Decoder
     from .folder import save_folder as save_folder
     from .generating import generate as generate
     from .generating import stream as stream
-    from .likelihood import (
-        Batch as Batch,
-    )
-    from .likelihood import (
-        Replies as Replies,
-    )
-    from .likelihood import (
-        chunked_loss as chunked_loss,
-    )
-    from .likelihood import (
-        learned_logits as learned_logits,
-    )
-    from .likelihood import (
-        learned_stream as learned_stream,
-    )
-    from .likelihood import (
-        pack as pack,
-    )
-    from .likelihood import (
-        pack_replies as pack_replies,
-    )
-    from .likelihood import (
-        pad as pad,
-    )
-    from .likelihood import (
-        reply_log_probs as reply_log_probs,
-    )
-    from .likelihood import (
-        token_losses as token_losses,
-    )
+    from .likelihood import chunked_loss as chunked_loss
+    from .likelihood import learned_logits as learned_logits
+    from .likelihood import learned_stream as learned_stream
+    from .likelihood import reply_log_probs as reply_log_probs
+    from .likelihood import token_losses as token_losses
     from .rotary import Rope as Rope
     from .sampling import Sampling as Sampling
     from .settings import BaseSettings as BaseSettings
@@ -53,23 +33,13 @@ __getattr__, __all__ = lazy_door(
     __name__,
     {
         "base": ("Base", "fingerprint_base", "open_base"),
+        "batch": ("Batch", "Replies", "pack", "pack_replies", "pad"),
         "cache": ("Cache",),
         "compute": ("chosen_compute",),
         "decoder": ("Decoder",),
         "folder": ("save_folder",),
         "generating": ("generate", "stream"),
-        "likelihood": (
-            "Batch",
-            "Replies",
-            "chunked_loss",
-            "learned_logits",
-            "learned_stream",
-            "pack",
-            "pack_replies",
-            "pad",
-            "reply_log_probs",
-            "token_losses",
-        ),
+        "likelihood": ("chunked_loss", "learned_logits", "learned_stream", "reply_log_probs", "token_losses"),
         "rotary": ("Rope",),
         "sampling": ("Sampling",),
         "settings": ("BaseSettings",),

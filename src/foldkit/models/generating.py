@@ -7,9 +7,10 @@ from collections.abc import Iterator, Sequence
 import torch
 from torch import Tensor
 
+from .batch import WORTH_SHARING, n_alike
 from .cache import Cache
 from .decoder import Decoder
-from .likelihood import WORTH_SHARING, n_alike, token_log_probs
+from .likelihood import token_log_probs
 from .quick import quick_layers
 from .sampling import Sampling, choose
 

@@ -11,7 +11,8 @@ from foldkit.answering.answerer import NO_SHOTS, Answerer, Before
 from foldkit.answering.settings import AnswerSettings
 from foldkit.datasets import Example
 from foldkit.formats import InputError, append_jsonl, read_jsonl, write_jsonl
-from foldkit.models.likelihood import pad, token_losses
+from foldkit.models.batch import pad
+from foldkit.models.likelihood import token_losses
 
 from .measures import Reply
 

@@ -8,7 +8,7 @@ import random
 from collections.abc import Iterator, Sequence
 
 from foldkit.datasets import Example
-from foldkit.models.likelihood import Batch, pack, pad
+from foldkit.models.batch import Batch, pack, pad
 
 from .settings import TrainSettings
 

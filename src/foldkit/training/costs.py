@@ -10,11 +10,12 @@ from torch import Tensor
 
 from foldkit.adapters.attaching import Adapter
 from foldkit.models.attention import Piece
+from foldkit.models.batch import Batch, pack
 from foldkit.models.decoder import Decoder
 from foldkit.models.freeing import give_back
 from foldkit.models.held import Held
 from foldkit.models.held.contract import CHUNK
-from foldkit.models.likelihood import LOGITS_AT_ONCE, Batch, learned_stream, pack
+from foldkit.models.likelihood import LOGITS_AT_ONCE, learned_stream
 
 from .settings import TrainSettings
 

@@ -14,8 +14,8 @@ import torch
 
 from foldkit.adapters.attaching import Adapter
 from foldkit.datasets import Example
+from foldkit.models.batch import Batch
 from foldkit.models.decoder import Decoder
-from foldkit.models.likelihood import Batch
 
 from .batches import batches, count_steps
 from .costs import Memory, PassCost, memory_of, pass_cost

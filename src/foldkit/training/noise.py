@@ -8,8 +8,8 @@ from collections.abc import Iterator
 import torch
 from torch import Tensor, nn
 
+from foldkit.models.batch import Batch
 from foldkit.models.decoder import Decoder
-from foldkit.models.likelihood import Batch
 
 
 @contextlib.contextmanager

@@ -12,8 +12,9 @@ import torch
 from torch import Tensor
 
 from foldkit.datasets import Example
+from foldkit.models.batch import Batch
 from foldkit.models.decoder import Decoder
-from foldkit.models.likelihood import Batch, chunked_loss, learned_stream
+from foldkit.models.likelihood import chunked_loss, learned_stream
 
 from .batches import micro_batches
 from .settings import TrainSettings

@@ -11,8 +11,9 @@ from torch import Tensor
 
 from foldkit.datasets import Example
 from foldkit.formats import InputError
+from foldkit.models.batch import Batch, Replies, pack_replies
 from foldkit.models.decoder import Decoder
-from foldkit.models.likelihood import Batch, Replies, pack_replies, reply_log_probs
+from foldkit.models.likelihood import reply_log_probs
 
 from .batches import grouped
 from .objective import Loss, Objective, ReplyObjective

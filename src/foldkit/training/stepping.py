@@ -10,8 +10,8 @@ import torch
 from torch import Tensor
 
 from foldkit.adapters.attaching import Adapter
+from foldkit.models.batch import Batch
 from foldkit.models.decoder import Decoder
-from foldkit.models.likelihood import Batch
 
 from .noise import noisy
 from .objective import Objective, Tally

@@ -17,7 +17,7 @@ import torch.distributed
 from torch import Tensor
 
 from foldkit.formats import FoldKitError
-from foldkit.models.likelihood import Batch
+from foldkit.models.batch import Batch
 
 
 class LostProcessError(FoldKitError):
