@@ -15,6 +15,7 @@ from torch.nn import functional
 from foldkit.models.gating import gated_silu
 from foldkit.models.held import FrozenLinear, times
 from foldkit.models.linear import Linear, LinearMap, Parts, one_after_the_other
+from foldkit.models.pairs import Pair
 
 from .adapted import adapted
 
@@ -69,8 +70,7 @@ class LowRankLinear(nn.Module):
         dropping = self.dropout and self.training
         if dropping or self.magnitude is not None or self.factor_a.dtype != self.frozen.weight.dtype:
             return None
-        a, b, scale = self._pair()
-        return Parts(self.frozen.weight, self.frozen.bias, a, scale * b)
+        return Parts(self.frozen.weight, self.frozen.bias, *self._scaled_pair())
 
     def trained(self) -> dict[str, nn.Parameter]:
         """Return what is trained, by its name in an adapter file."""
@@ -104,9 +104,8 @@ class LowRankLinear(nn.Module):
         lows = [m for m in maps if isinstance(m, LowRankLinear) and m._fused(x)]
         if len(lows) < len(maps):
             return one_after_the_other(x, maps, joined)
-        pairs = [low._pair() for low in lows]
-        factors = [factor for pair in pairs for factor in pair[:2]]
-        ys = adapted((x,), joined, [low.frozen.matrix for low in lows], [pair[2] for pair in pairs], factors)
+        factors = [factor for low in lows for factor in low._scaled_pair()]
+        ys = adapted((x,), joined, [low.frozen.matrix for low in lows], factors)
         return [low._finished(x, y) for low, y in zip(lows, ys, strict=True)]
 
     def _fused(self, x: Tensor) -> bool:
@@ -115,8 +114,8 @@ class LowRankLinear(nn.Module):
         return torch.is_grad_enabled() and self.enabled and not dropping and x.dtype == self.factor_a.dtype
 
     def _fused_of(self, inputs: tuple[Tensor, ...]) -> Tensor:
-        matrix, (a, b, scale) = self.frozen.matrix, self._pair()
-        (y,) = adapted(inputs, matrix, [matrix], [scale], [a, b])
+        matrix = self.frozen.matrix
+        (y,) = adapted(inputs, matrix, [matrix], self._scaled_pair())
         return self._finished(inputs[0], y)
 
     def _pair(self) -> tuple[Tensor, Tensor, float]:
@@ -125,6 +124,10 @@ class LowRankLinear(nn.Module):
             return self.factor_a, self.factor_b, self.scale
         b = torch.cat((self.scale * self.factor_b, self.frozen_b), dim=1)
         return torch.cat((self.factor_a, self.frozen_a)), b, 1.0
+
+    def _scaled_pair(self) -> Pair:
+        a, b, scale = self._pair()
+        return a, b if scale == 1 else scale * b
 
     def _with_low(self, x: Tensor, y: Tensor) -> Tensor:
         if self.dropout and self.training:

@@ -122,8 +122,9 @@ class _Row:
         most = min(min(learned, default=n_used), n_used - 1) if self.share else 0
         n_shared, pieces = 0, list[tuple[int, int]]()
         for text, parts in self.texts:
-            if (n := n_alike(text, ids[:most])) > max(n_shared, WORTH_SHARING - 1):
-                n_shared, pieces = n, parts
+            least = max(n_shared + 1, WORTH_SHARING)
+            if least <= most and text[:least] == ids[:least]:
+                n_shared, pieces = n_alike(text, ids[:most]), parts
         self._append(ids[n_shared:n_used], _first(pieces, n_shared), [p - n_shared for p in learned])
         self.texts.append((ids[:n_used], [*self.pieces[-1].before, (len(self.pieces) - 1, n_used - n_shared)]))
         self.targets += [ids[place] for place in learned]

@@ -18,13 +18,12 @@ from .cache import Slot
 from .decoder import Angles, Decoder, Layer, of_wanted
 from .linear import holds
 from .norms import rms_norm_back, root_of
+from .pairs import Pair, add_pairs, pairs_back
 from .quick import is_common, norm_weight, parts_of
 
 # What PyTorch's attention calls on a CPU, and its way back, with the sums that the second needs of the first.
 _attention = torch.ops.aten._scaled_dot_product_flash_attention_for_cpu.default
 _attention_back = torch.ops.aten._scaled_dot_product_flash_attention_for_cpu_backward.default
-
-Pair = tuple[Tensor, Tensor]
 
 
 class Side(NamedTuple):
@@ -112,12 +111,9 @@ class _Layer(torch.autograd.Function):
         to_mixed, of_out = _mapped_back(to_x_2, of_wanted(mixed, wanted), low_out, *out)
         to_heads = _attend_back(layer, heads, mixed, sums, _spread(to_mixed, wanted, len(x)), pieces)
         _turn(layer, to_heads, ctx.angles, -1)
-        is_first = not ctx.needs_input_grad[4]  # where nothing before it is trained
-        to_normed, of_qkv = _mapped_back(to_heads.flatten(1), normed, low_qkv, *qkv, last=is_first)
-        more = None
-        if not is_first:
-            more = rms_norm_back(to_normed, x, layer.attention_norm, root, onto=_spread(to_x_2, wanted, len(x)))
-        return None, None, None, None, more, *of_qkv, *of_out, *of_up, *of_down
+        to_normed, of_qkv = _mapped_back(to_heads.flatten(1), normed, low_qkv, *qkv)
+        to_x = rms_norm_back(to_normed, x, layer.attention_norm, root, onto=_spread(to_x_2, wanted, len(x)))
+        return None, None, None, None, to_x, *of_qkv, *of_out, *of_up, *of_down
 
 
 def _spread(rows: Tensor, wanted: Tensor | None, n_rows: int) -> Tensor:
@@ -132,42 +128,26 @@ def _mapped(
     y = torch.mm(x, side.weight.T) if onto is None else torch.addmm(onto, x, side.weight.T)
     if side.bias is not None:
         y.add_(side.bias)
-    firsts = [pair[0] for pair in pairs if pair]
-    if not firsts:
-        return y, None
-    low = x @ torch.cat(firsts).T
-    lows = iter(low.split_with_sizes(list(map(len, firsts)), dim=1))
-    for part, pair in zip(y.split_with_sizes(side.sizes, dim=1), pairs, strict=True):
-        if pair:
-            part.addmm_(next(lows), pair[1].T)
-    return y, low
+    parts, own = _paired(y, side, pairs)
+    return y, add_pairs(parts, x, own) if own else None
 
 
 def _mapped_back(
-    to_y: Tensor, x: Tensor, low: Tensor | None, side: Side, pairs: Sequence[Pair | None], *, last: bool = False
+    to_y: Tensor, x: Tensor, low: Tensor | None, side: Side, pairs: Sequence[Pair | None]
 ) -> tuple[Tensor, list[Tensor]]:
-    """Return the gradients to x, left out where it is the `last` one, and to A and B of each pair in turn.
-
-    As in `foldkit.adapters.adapted`, the scale being part of B here.
-    """
-    to_x = to_y if last else torch.mm(to_y, side.weight)
+    """Return the gradients to x, and to A and B of each pair in turn."""
     if low is None:
-        return to_x, []
-    own = [
-        (to_part, pair) for to_part, pair in zip(to_y.split_with_sizes(side.sizes, dim=1), pairs, strict=True) if pair
-    ]
-    sizes = [len(a) for _, (a, _) in own]
-    high = torch.empty_like(low)
-    # The few rows on the left: on a CPU that takes half the time.
-    to_seconds = [
-        (part.T @ to_part).T for part, (to_part, _) in zip(low.split_with_sizes(sizes, dim=1), own, strict=True)
-    ]
-    for part, (to_part, (_, b)) in zip(high.split_with_sizes(sizes, dim=1), own, strict=True):
-        torch.mm(to_part, b, out=part)
-    to_firsts = (high.T @ x).split_with_sizes(sizes)
-    if not last:
-        to_x.addmm_(high, torch.cat([a for _, (a, _) in own]))
-    return to_x, [factor for both in zip(to_firsts, to_seconds, strict=True) for factor in both]
+        return torch.mm(to_y, side.weight), []
+    parts, own = _paired(to_y, side, pairs)
+    to_x, factors = pairs_back(parts, x, low, own)
+    return to_x.addmm_(to_y, side.weight), factors
+
+
+def _paired(y: Tensor, side: Side, pairs: Sequence[Pair | None]) -> tuple[list[Tensor], list[Pair]]:
+    """Return the parts of y (n, d_out) that have a pair, and these pairs."""
+    parts = zip(y.split_with_sizes(side.sizes, dim=1), pairs, strict=True)
+    own = [(part, pair) for part, pair in parts if pair]
+    return [part for part, _ in own], [pair for _, pair in own]
 
 
 def _turn(layer: TrainingLayer, heads: Tensor, angles: Angles, sign: int) -> None:
