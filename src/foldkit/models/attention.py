@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 import torch
 from torch import Tensor
-from torch.nn.functional import scaled_dot_product_attention
+from torch.nn import functional
 
 
 def attend(query: Tensor, key: Tensor, value: Tensor, mask: Tensor | None, scale: float, cap: float) -> Tensor:
@@ -32,7 +32,7 @@ def _mixed(
 ) -> Tensor:
     grouped = query.shape[1] != key.shape[1]
     if not cap:
-        return scaled_dot_product_attention(
+        return functional.scaled_dot_product_attention(
             query, key, value, attn_mask=mask, is_causal=causal, scale=scale, enable_gqa=grouped
         )
     if grouped:

@@ -107,8 +107,9 @@ class _TokenLogProbs(torch.autograd.Function):
         log_probs, hits = torch.empty(len(stream), dtype=stream.dtype), torch.empty(len(stream), dtype=torch.bool)
         for piece in _pieces(decoder, len(stream)):
             logits = decoder.logits(stream[piece])
-            of_target = logits.gather(-1, targets[piece, None])[:, 0]
-            log_probs[piece], hits[piece] = of_target - logits.logsumexp(-1), logits.argmax(-1) == targets[piece]
+            (most, likeliest), of_target = logits.max(-1, keepdim=True), logits.gather(-1, targets[piece, None])
+            log_probs[piece] = (of_target - most - _exp_(logits, most).log())[:, 0]
+            hits[piece] = likeliest[:, 0] == targets[piece]
         ctx.decoder = decoder
         ctx.save_for_backward(targets, stream, *trained)
         ctx.mark_non_differentiable(hits)
@@ -122,9 +123,8 @@ class _TokenLogProbs(torch.autograd.Function):
             with torch.enable_grad():
                 rows = stream[piece].detach().requires_grad_()
                 logits = ctx.decoder.logits(rows)
-            to_logits = logits.data
-            _softmax_(to_logits, to_logits.amax(-1, keepdim=True))
-            to_logits.neg_()
+            to_logits = logits.data  # as in `_ChunkedLoss`
+            to_logits.div_(_exp_(to_logits, to_logits.amax(-1, keepdim=True)).neg_())
             to_logits.scatter_add_(-1, targets[piece, None], to_logits.new_ones(len(rows), 1))
             to_logits.mul_(gradients[0][piece, None])
             to_stream[piece], *more = torch.autograd.grad(logits, (rows, *trained), to_logits)
@@ -142,15 +142,14 @@ def _cross_entropy_(logits: Tensor, targets: Tensor, smoothing: float) -> tuple[
     """Return the summed cross-entropy of logits (n, vocab_size) and the hits; its gradient takes the logits' place."""
     (most, likeliest), of_target = logits.max(-1, keepdim=True), logits.gather(-1, targets[:, None])
     wanted = of_target if not smoothing else (1 - smoothing) * of_target + smoothing * logits.mean(-1, keepdim=True)
-    totals = _softmax_(logits, most)
+    totals = _exp_(logits, most)
+    logits.div_(totals)
     if smoothing:
         logits.sub_(smoothing / logits.shape[-1])
     logits.scatter_add_(-1, targets[:, None], torch.full_like(of_target, smoothing - 1))
     return (most + totals.log() - wanted).sum(), (likeliest == targets[:, None]).sum()
 
 
-def _softmax_(logits: Tensor, most: Tensor) -> Tensor:
-    """Put the softmax over the last axis in the place of logits; return the sums of exp(logits - most)."""
-    totals = logits.sub_(most).exp_().sum(-1, keepdim=True)
-    logits.div_(totals)
-    return totals
+def _exp_(logits: Tensor, most: Tensor) -> Tensor:
+    """Put exp(logits - most) in the place of logits; return their sums over the last axis."""
+    return logits.sub_(most).exp_().sum(-1, keepdim=True)

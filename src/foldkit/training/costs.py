@@ -19,8 +19,6 @@ from foldkit.models.likelihood import LOGITS_AT_ONCE, learned_stream
 
 from .settings import TrainSettings
 
-# Copies of a chunk of logits that stand side by side: themselves, and their gradient.
-_LOGITS_COPIES = 2
 # What is taken beside all parts while nothing is measured: libraries' own buffers, and gaps between what is kept.
 _BUFFERS, _GAPS = 60e6, 0.2
 
@@ -114,7 +112,7 @@ def memory_of(
         activations = activations / spec.n_layers + spec.n_layers * n_tokens * spec.d_model * size
     n_learned = max(piece.n_learned for piece in passes)
     n_rows = min(n_learned, max(1, LOGITS_AT_ONCE // spec.vocab_size))
-    logits = n_rows * spec.vocab_size * size * _LOGITS_COPIES + 2 * n_learned * spec.d_model * size
+    logits = n_rows * spec.vocab_size * size + 2 * n_learned * spec.d_model * size
     return Memory(
         weights,
         added + trained,  # the gradient
