@@ -379,7 +379,12 @@ def test_the_best_is_by_the_figure_that_was_named(examples: list[Example], figur
 
 
 def test_what_is_only_for_training_leaves_validation_alone(examples: list[Example]) -> None:
-    """At a rate of nothing, smoothing and noise change the training's loss and not the validation's."""
+    """At a rate of nothing, smoothing and noise change the training's loss and not the validation's.
+
+    With noise no example goes on after another's beginning, whose noise would be that one's.
+    """
+    noisy = micro_batches(examples, TrainSettings(micro_batch=10, noise=2.0))
+    assert not any(piece.before for batch in noisy for piece in batch.pieces)
     still = TrainSettings(epochs=1, batch=10, learning_rate=1e-9, validations=1)
     plain, _ = run(examples, still)
     for changes in ({"smoothing": 0.3}, {"noise": 20.0}):
