@@ -1,7 +1,7 @@
 """Layers of the commonest form as one node of the graph each, their way back written by hand, for training on a CPU.
 
-A quarter of a training step is not products, and half of that is calls: copies that a graph makes to put gradients of
-parts together, and the nodes themselves. The form is that of `quick`; low-rank pairs, where there are any, are trained.
+What a step takes besides its products is in good part calls: the nodes of a graph, and the copies it makes to put the
+gradients of parts together. The form is that of `quick`; low-rank pairs, where there are any, are trained.
 """
 
 from __future__ import annotations
