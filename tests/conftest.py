@@ -63,11 +63,10 @@ def ten_examples() -> list[Example]:
     rng = random.Random(5)
     made, heading = [], tuple(rng.randrange(320) for _ in range(11))
     for row in range(1, 11):
+        begin = heading[: 12 - row // 4] if row % 2 else ()
         n_prompt, n_reply = rng.randint(2, 15), rng.randint(1, 7)
-        ids = tuple(rng.randrange(320) for _ in range(n_prompt + n_reply))
-        if row % 2:
-            ids, n_prompt = heading[: 12 - row // 4] + ids, n_prompt + len(heading[: 12 - row // 4])
-        n_reply = len(ids) - n_prompt
+        ids = begin + tuple(rng.randrange(320) for _ in range(n_prompt + n_reply))
+        n_prompt += len(begin)
         made.append(Example(row, ids, ((n_prompt, n_prompt + n_reply),)))
     return made
 

@@ -262,8 +262,6 @@ def _side(joined: Tensor | None, maps: Sequence[nn.Module | None]) -> tuple[Side
         return None
     weight = parts[0].weight if joined is None else joined
     biases = [one.bias for one in parts if one.bias is not None]
-    if biases and len(biases) < len(parts):
-        return None
     sizes, paired = tuple(len(one.weight) for one in parts), tuple(one.factor_a is not None for one in parts)
     factors = [factor for one in parts for factor in one[2:] if factor is not None]
     return Side(weight, torch.cat(biases) if biases else None, sizes, paired), factors
