@@ -13,10 +13,10 @@ import torch
 from foldkit.adapters import AdapterSettings, attach
 from foldkit.formats import BLOCK_TYPES, UsageError, expand_blocks
 from foldkit.models import Decoder, generate, open_base
-from foldkit.models.batch import pad
+from foldkit.models.batch import pack
 from foldkit.models.held import HOLDERS, Held, Int8, Nf4, Packed, Sixteen, contract, product
 from foldkit.models.held.nf4 import TABLE
-from foldkit.models.likelihood import learned_logits
+from foldkit.models.quick_training import TrainingLayer, training_layers
 from foldkit.models.settings import WEIGHTS
 
 from ..conftest import tiny_decoder
@@ -147,10 +147,15 @@ def test_a_base_answers_and_trains_with_its_weights_held(
     assert answers[0] == generate(base.decoder, [ids], (), 5)[0]
     assert answers[0][0] == int(logits(base.decoder, ids)[0, -1].argmax())
     adapter = attach(base.decoder, AdapterSettings(rank=2))
-    found, targets = learned_logits(base.decoder, pad([ids], [[False, False, True, True, True]]))
-    torch.nn.functional.cross_entropy(found, targets).backward()  # type: ignore[no-untyped-call]
-    moved = [low.factor_b.grad for low in adapter.maps.values()]
-    assert all(gradient is not None and gradient.abs().sum() > 0 for gradient in moved)
+    for factor in adapter.parameters:
+        torch.nn.init.normal_(factor, std=0.1)
+    batch = pack([ids, ids[1:]], [[False, False, True, True, True], [False, True, True, True]])
+    layers = training_layers(base.decoder)
+    assert all(isinstance(layer, TrainingLayer) for layer in layers)
+    streams = [base.decoder(batch.ids, pieces=batch.pieces, wanted=batch.before, layers=some) for some in ((), layers)]
+    own, quick = (torch.autograd.grad(stream.square().sum(), adapter.parameters) for stream in streams)
+    torch.testing.assert_close(quick, own, rtol=1e-9, atol=1e-9)
+    assert all(gradient.abs().sum() > 0 for gradient in quick)
     assert not any(value.requires_grad for name, value in base.decoder.named_parameters() if "factor" not in name)
 
 

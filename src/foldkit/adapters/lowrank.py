@@ -13,8 +13,8 @@ from torch import Tensor, nn
 from torch.nn import functional
 
 from foldkit.models.gating import gated_silu
-from foldkit.models.held import FrozenLinear, times
-from foldkit.models.linear import Linear, LinearMap, Parts, one_after_the_other
+from foldkit.models.held import FrozenLinear, Parts, times
+from foldkit.models.linear import Linear, LinearMap, one_after_the_other
 from foldkit.models.pairs import Pair
 
 from .adapted import adapted
@@ -63,14 +63,12 @@ class LowRankLinear(nn.Module):
 
     def parts(self) -> Parts | None:
         """Return what the map is as it stands now, None where it is more than products and a bias."""
-        if not isinstance(self.frozen, Linear):
-            return None
         if not self.enabled:
             return self.frozen.parts()
         dropping = self.dropout and self.training
-        if dropping or self.magnitude is not None or self.factor_a.dtype != self.frozen.weight.dtype:
+        if dropping or self.magnitude is not None:
             return None
-        return Parts(self.frozen.weight, self.frozen.bias, *self._scaled_pair())
+        return Parts(self.frozen.matrix, self.frozen.bias, *self._scaled_pair())
 
     def trained(self) -> dict[str, nn.Parameter]:
         """Return what is trained, by its name in an adapter file."""

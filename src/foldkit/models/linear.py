@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import NamedTuple, Protocol
+from typing import Protocol
 
 import torch
 from torch import Tensor, nn
 from torch.nn import functional
 
 from .gating import gated_silu
+from .held import Matrix, Parts
 
 # For as many rows the product is taken with the matrix on the left, where that stands by rows. Measured on a CPU with
 # 1,536 x 576: 16 rows in 290 microseconds instead of 900, 32 in 470 instead of 1,270; with 4 and with 64 it is slower.
@@ -41,15 +42,6 @@ def fill(matrix: Tensor, values: Tensor) -> None:
     """Copy values into a matrix of their shape, which may stand by columns."""
     for start in range(0, len(matrix), _COPIED):
         matrix[start : start + _COPIED].copy_(values[start : start + _COPIED])
-
-
-class Parts(NamedTuple):
-    """All that a linear map is, where it is no more: x W' + x A' B' + bias, any but the matrix None where it is not."""
-
-    weight: Tensor
-    bias: Tensor | None
-    factor_a: Tensor | None = None
-    factor_b: Tensor | None = None
 
 
 class LinearMap(Protocol):
@@ -126,14 +118,14 @@ def join(maps: Sequence[LinearMap], dtype: torch.dtype) -> Tensor | None:
 
 def together(x: Tensor, maps: Sequence[LinearMap], joined: Tensor | None) -> list[Tensor]:
     """Return what maps of one input give: by a single product while `joined` still holds their weights."""
-    if joined is None or not holds(joined, maps):
+    if joined is None or not holds(joined, maps[0].weight):
         return [m.forward(x) for m in maps]
     return maps[0].beside(x, maps, joined)
 
 
-def holds(joined: Tensor, maps: Sequence[LinearMap] | Sequence[Parts]) -> bool:
-    """Say whether the weights of these maps still stand in `joined`: moved to another dtype or device, they do not."""
-    return joined.data_ptr() == maps[0].weight.data_ptr()
+def holds(joined: Tensor, first: Matrix) -> bool:
+    """Say whether `first` and the weights after it still stand in `joined`: moved to another dtype, they do not."""
+    return isinstance(first, Tensor) and joined.data_ptr() == first.data_ptr()
 
 
 def one_after_the_other(x: Tensor, maps: Sequence[LinearMap], joined: Tensor) -> list[Tensor]:

@@ -18,7 +18,8 @@ from .attention import attend
 from .cache import Slot
 from .decoder import Angles, Decoder, Layer, Norm
 from .gating import gated_silu
-from .linear import Parts, holds, linear
+from .held import Parts
+from .linear import holds, linear
 from .norms import frozen_rms_norm
 from .rotary import rotate
 from .spec import ModelSpec
@@ -63,6 +64,7 @@ class QuickLayer(NamedTuple):
 def _times(x: Tensor, parts: Parts) -> Tensor:
     """Return what a map gives for x (batch, d_in), (batch, d_out)."""
     weight, bias, a, b = parts
+    assert isinstance(weight, Tensor)  # `_plain` saw to it
     y = functional.linear(x, weight, bias) if len(x) == 1 else linear(x, weight, bias)
     return y if a is None or b is None else torch.addmm(y, x @ a.T, b.T)
 
@@ -85,7 +87,7 @@ def _quick(spec: ModelSpec, layer: Layer) -> QuickLayer | None:
     attention, mlp = layer.attention, layer.mlp
     qkv = _side_by_side(attention.joined, (attention.query, attention.key, attention.value))
     gate_up = _side_by_side(mlp.joined, (mlp.gate, mlp.up))
-    out, down = parts_of(attention.out), parts_of(mlp.down)
+    out, down = _plain(attention.out), _plain(mlp.down)
     if qkv is None or gate_up is None or out is None or down is None:
         return None
     return QuickLayer(
@@ -105,21 +107,27 @@ def _quick(spec: ModelSpec, layer: Layer) -> QuickLayer | None:
 
 
 def parts_of(module: nn.Module | None) -> Parts | None:
-    """Return what a map is, None for one that is more than products and a bias, or holds its matrix in few bits."""
+    """Return what a map is, None for one that is more than products and a bias."""
     parts = getattr(module, "parts", None)
     found: Parts | None = parts() if parts else None
     return found
 
 
+def _plain(module: nn.Module | None) -> Parts | None:
+    """Return what a map is whose matrix stands there in floats, None for another."""
+    parts = parts_of(module)
+    return parts if parts and isinstance(parts.matrix, Tensor) else None
+
+
 def _side_by_side(joined: Tensor | None, maps: Sequence[nn.Module | None]) -> Parts | None:
     """Return maps whose weights stand side by side as one map, None where they do not."""
-    every = [parts for parts in map(parts_of, maps) if parts]
-    if joined is None or len(every) < len(maps) or not holds(joined, every):
+    every = [parts for parts in map(_plain, maps) if parts]
+    if joined is None or len(every) < len(maps) or not holds(joined, every[0].matrix):
         return None
     biases = [one.bias for one in every if one.bias is not None]
     # A map without a pair has one of rank 0 here.
-    firsts = [one.weight.new_empty(0, one.weight.shape[1]) if one.factor_a is None else one.factor_a for one in every]
-    seconds = [one.weight.new_empty(len(one.weight), 0) if one.factor_b is None else one.factor_b for one in every]
+    firsts = [joined.new_empty(0, joined.shape[1]) if one.factor_a is None else one.factor_a for one in every]
+    seconds = [joined.new_empty(one.n_outputs, 0) if one.factor_b is None else one.factor_b for one in every]
     bias, a = torch.cat(biases) if biases else None, torch.cat(firsts)
     if not len(a):
         return Parts(joined, bias)

@@ -6,7 +6,7 @@ gradients of parts together. The form is that of `quick`; low-rank pairs, where 
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from typing import Any, NamedTuple, cast
 
 import torch
@@ -16,6 +16,7 @@ from torch.nn import functional
 from .attention import Pieces, with_before
 from .cache import Slot
 from .decoder import Angles, Decoder, Layer, of_wanted
+from .held import Matrix, add_times, times_back
 from .linear import holds
 from .norms import rms_norm_back, root_of
 from .pairs import Pair, add_pairs, pairs_back
@@ -27,12 +28,20 @@ _attention_back = torch.ops.aten._scaled_dot_product_flash_attention_for_cpu_bac
 
 
 class Side(NamedTuple):
-    """Maps of one input as one matrix: how many outputs each has, and which of them have a low-rank pair."""
+    """Maps of one input: how many outputs each has, and which of them have a low-rank pair.
 
-    weight: Tensor
+    `matrices` are one for all maps, where their weights stand side by side, or one for each.
+    """
+
+    matrices: tuple[Matrix, ...]
     bias: Tensor | None
     sizes: tuple[int, ...]
     paired: tuple[bool, ...]
+
+    def with_matrices(self, y: Tensor) -> Iterable[tuple[Tensor, Matrix]]:
+        """Return what each matrix gives of y (n, d_out), beside it."""
+        parts = (y,) if len(self.matrices) == 1 else y.split_with_sizes(self.sizes, dim=1)
+        return zip(parts, self.matrices, strict=True)
 
 
 class TrainingLayer(NamedTuple):
@@ -125,7 +134,9 @@ def _mapped(
     x: Tensor, side: Side, pairs: Sequence[Pair | None], onto: Tensor | None = None
 ) -> tuple[Tensor, Tensor | None]:
     """Return what maps give for x (n, d_in), added to `onto`, and the products x A', side by side."""
-    y = torch.mm(x, side.weight.T) if onto is None else torch.addmm(onto, x, side.weight.T)
+    y = x.new_empty(len(x), sum(side.sizes)) if onto is None else onto.clone()
+    for part, matrix in side.with_matrices(y):
+        add_times(x, matrix, part, beta=int(onto is not None))
     if side.bias is not None:
         y.add_(side.bias)
     parts, own = _paired(y, side, pairs)
@@ -136,11 +147,11 @@ def _mapped_back(
     to_y: Tensor, x: Tensor, low: Tensor | None, side: Side, pairs: Sequence[Pair | None]
 ) -> tuple[Tensor, list[Tensor]]:
     """Return the gradients to x, and to A and B of each pair in turn."""
-    if low is None:
-        return torch.mm(to_y, side.weight), []
     parts, own = _paired(to_y, side, pairs)
-    to_x, factors = pairs_back(parts, x, low, own)
-    return to_x.addmm_(to_y, side.weight), factors
+    to_x, factors = (torch.zeros_like(x), []) if low is None else pairs_back(parts, x, low, own)
+    for part, matrix in side.with_matrices(to_y):
+        times_back(part, matrix, to_x)
+    return to_x, factors
 
 
 def _paired(y: Tensor, side: Side, pairs: Sequence[Pair | None]) -> tuple[list[Tensor], list[Pair]]:
@@ -254,14 +265,20 @@ def _training_layer(decoder: Decoder, layer: Layer) -> TrainingLayer | None:
 
 
 def _side(joined: Tensor | None, maps: Sequence[nn.Module | None]) -> tuple[Side, list[Tensor]] | None:
-    """Return maps of one input and their factors, None where they are more than products and a bias."""
+    """Return maps of one input and their factors, None where they are more than products and a bias.
+
+    None too where plain weights stand apart: those of a sharded base are gathered only as its layers are called.
+    """
     parts = [one for one in map(parts_of, maps) if one]
-    if len(parts) < len(maps) or any(one.weight.requires_grad for one in parts):
+    matrices: tuple[Matrix, ...] = tuple(one.matrix for one in parts)
+    plain = [matrix for matrix in matrices if isinstance(matrix, Tensor)]
+    if len(parts) < len(maps) or any(matrix.requires_grad for matrix in plain):
         return None
-    if len(parts) > 1 and (joined is None or not holds(joined, parts)):
-        return None
-    weight = parts[0].weight if joined is None else joined
+    if len(maps) > 1 and plain:
+        if joined is None or not holds(joined, plain[0]):
+            return None
+        matrices = (joined,)
     biases = [one.bias for one in parts if one.bias is not None]
-    sizes, paired = tuple(len(one.weight) for one in parts), tuple(one.factor_a is not None for one in parts)
+    sizes, paired = tuple(one.n_outputs for one in parts), tuple(one.factor_a is not None for one in parts)
     factors = [factor for one in parts for factor in one[2:] if factor is not None]
-    return Side(weight, torch.cat(biases) if biases else None, sizes, paired), factors
+    return Side(matrices, torch.cat(biases) if biases else None, sizes, paired), factors

@@ -1,6 +1,6 @@
 """Frozen matrices held in few bits, expanded as they are used. The registry is by the name in `[base] weights`."""
 
-from .contract import FrozenEmbedding, FrozenLinear, Held, Matrix, product, times, times_back
+from .contract import FrozenEmbedding, FrozenLinear, Held, Matrix, Parts, add_times, product, times, times_back
 from .int8 import Int8
 from .nf4 import Nf4
 from .packed import Packed
@@ -18,7 +18,9 @@ __all__ = [
     "Matrix",
     "Nf4",
     "Packed",
+    "Parts",
     "Sixteen",
+    "add_times",
     "bfloat16",
     "product",
     "times",

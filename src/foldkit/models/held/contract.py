@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Any
+from typing import Any, NamedTuple
 
 import torch
 from torch import Tensor, nn
@@ -38,12 +38,36 @@ class Held(nn.Module):
 Matrix = Tensor | Held
 
 
+class Parts(NamedTuple):
+    """All that a linear map is, where it is no more: x W' + x A' B' + bias, any but the matrix None where it is not."""
+
+    matrix: Matrix
+    bias: Tensor | None
+    factor_a: Tensor | None = None
+    factor_b: Tensor | None = None
+
+    @property
+    def n_outputs(self) -> int:
+        """How many numbers come out for a row that goes in."""
+        return len(self.matrix) if isinstance(self.matrix, Tensor) else self.matrix.n_rows
+
+
 def times(x: Tensor, matrix: Matrix) -> Tensor:
     """Return x W' for x (n, width), without gradients; a held matrix is expanded a few rows at a time."""
     if isinstance(matrix, Tensor):
         return x @ matrix.T
-    parts = [x @ matrix.rows(chunk, x.dtype).T for chunk in matrix.chunks()]
-    return parts[0] if len(parts) == 1 else torch.cat(parts, dim=-1)
+    y = x.new_empty(len(x), matrix.n_rows)
+    add_times(x, matrix, y, beta=0)
+    return y
+
+
+def add_times(x: Tensor, matrix: Matrix, y: Tensor, beta: int = 1) -> None:
+    """Add x W' to beta y (n, n_rows) in place, without gradients; with beta 0 what y holds is not read."""
+    if isinstance(matrix, Tensor):
+        y.addmm_(x, matrix.T, beta=beta)
+        return
+    for chunk in matrix.chunks():
+        y[:, chunk].addmm_(x, matrix.rows(chunk, x.dtype).T, beta=beta)
 
 
 def times_back(gradient: Tensor, matrix: Matrix, total: Tensor) -> None:
@@ -100,6 +124,10 @@ class FrozenLinear(nn.Module):
     def after(self, x: Tensor, product: Tensor) -> Tensor:
         """Return what the map gives for x, the product of x and its matrix being known."""
         return product if self.bias is None else product + self.bias
+
+    def parts(self) -> Parts:
+        """Return what the map is as it stands now."""
+        return Parts(self.held, self.bias)
 
     @property
     def matrix(self) -> Held:
