@@ -2,7 +2,8 @@
 
 Six settings each on the base that ships and on the base that is named, with the demo's rows. Memory is that of a
 forecast and of a training, of `--steps` steps, each in a process of its own. Steps are compared within one process, a
-training between two forecasts, for the speed of a machine moves. The last line is one JSON object.
+training between two forecasts, for the speed of a machine moves; in several turns where they are short, of which the
+median counts. The last line is one JSON object.
 
     python benchmarks/forecast.py real/chat-135m.gguf
 """
@@ -32,6 +33,8 @@ SETTINGS = (
 )
 # What a training is forgiven where its peak is small.
 FORGIVEN = 64e6
+# Trainings are made in turns with forecasts until so many seconds of steps were seen, in so many turns at most.
+LONG_ENOUGH, TURNS = 10.0, 5
 
 
 def forecast(sheet_at: Path, changes: list[str]) -> dict[str, float]:
@@ -54,14 +57,24 @@ def train(sheet_at: Path, changes: list[str]) -> dict[str, float]:
     tokens = [step["n_tokens"] for step in log.of("step")]
     sizes = [b - a for a, b in zip([0, *tokens], tokens, strict=False)]
     seconds = [size / rate for size, rate in zip(sizes, rates, strict=True)]
-    return {"peak": log.of("finished")[0]["peak_bytes"] - before, "step": statistics.median(seconds[1:])}
+    peak, step = log.of("finished")[0]["peak_bytes"] - before, statistics.median(seconds[1:])
+    return {"peak": peak, "step": step, "n_steps": len(seconds)}
 
 
 def both(sheet_at: Path, changes: list[str]) -> dict[str, float]:
-    """Return what the forecast says of memory, the mean of what two say of a step, and what one took between them."""
-    before = forecast(sheet_at, changes)
-    took = train(sheet_at, changes)["step"]
-    return {"peak": before["peak"], "step": (before["step"] + forecast(sheet_at, changes)["step"]) / 2, "took": took}
+    """Return what the forecast says of memory and of a step, and what a step took: the turn of the median ratio.
+
+    What is said in a turn is the mean of a forecast before and one after the training.
+    """
+    before, turns, seen = forecast(sheet_at, changes), list[tuple[float, float]](), 0.0
+    said = before["step"]
+    while seen < LONG_ENOUGH and len(turns) < TURNS:
+        trained = train(sheet_at, changes)
+        after = forecast(sheet_at, changes)["step"]
+        turns.append(((said + after) / 2, trained["step"]))
+        said, seen = after, seen + trained["step"] * trained["n_steps"]
+    step, took = sorted(turns, key=lambda turn: turn[0] / turn[1])[len(turns) // 2]
+    return {"peak": before["peak"], "step": step, "took": took}
 
 
 def measured(kind: str, sheet_at: Path, changes: list[str]) -> dict[str, float]:

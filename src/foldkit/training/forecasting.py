@@ -28,8 +28,8 @@ from .stepping import Stepper
 
 # Passes of about so many tokens are as fast as longer ones.
 _ENOUGH_TOKENS = 1000
-# How many steps are looked at for the largest pass, and how many are measured.
-_LOOKED_AT, _MEASURED = 200, 3
+# How many steps are looked at for the largest pass; how many are measured at least, and for how many seconds.
+_LOOKED_AT, _MEASURED, _LONG_ENOUGH = 200, 3, 1.0
 # The part of free memory that a training may take before it is said not to fit.
 _SAFE = 0.9
 
@@ -197,22 +197,26 @@ def _seconds_per_token(
     settings: TrainSettings,
     cost: PassCost,
 ) -> float:
-    """Return the median time a token of three steps of about median size, made after the one with the largest pass.
+    """Return the median time a token of steps of about median size, made after the one with the largest pass.
 
-    The adapter is put back afterwards.
+    Three of them, or as many short ones as take a second. The adapter is put back afterwards.
     """
     before = {name: value.clone() for name, value in adapter.tensors().items()}
     objective = objective_for(settings, [example for step in steps for example in step])
     divided = [(objective.passes(step), sum(example.n_tokens for example in step)) for step in steps]
     largest = max(divided, key=lambda step: max(map(cost.of, step[0])))
     middle = sorted(divided, key=lambda step: _n_ids(step[0]))[len(divided) // 2 :][:_MEASURED]
-    found = []
+    took, found = 0.0, list[float]()
     with torch.random.fork_rng(devices=[]):
         stepper = Stepper(decoder, adapter, settings, objective)
-        for passes, n_tokens in (largest, *middle):
-            found.append(_seconds_of(functools.partial(_one_step, stepper, passes)) / n_tokens)
+        _one_step(stepper, largest[0])  # this one also makes what is made once
+        for passes, n_tokens in itertools.cycle(middle):
+            seconds = _seconds_of(functools.partial(_one_step, stepper, passes))
+            took, found = took + seconds, [*found, seconds / n_tokens]
+            if len(found) >= _MEASURED and took >= _LONG_ENOUGH:
+                break
     adapter.copy_from(before)
-    return statistics.median(found[1:])  # the first one also makes what is made once
+    return statistics.median(found)
 
 
 def _n_ids(passes: Sequence[Batch]) -> int:
