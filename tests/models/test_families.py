@@ -20,7 +20,7 @@ from hypothesis import strategies as st
 
 from foldkit.adapters import AdapterSettings, attach
 from foldkit.formats import GgufFile, InputError
-from foldkit.models import Cache, Decoder, generate, open_base, pack, pad, token_losses
+from foldkit.models import Cache, Decoder, attention, generate, open_base, pack, pad, token_losses
 from foldkit.models.families import FAMILIES, spec_from_config
 from foldkit.models.generating import Reading, generate_after
 from foldkit.models.gguf import spec_of
@@ -130,12 +130,25 @@ def test_quick_layers_give_what_the_layers_give() -> None:
     assert found == {"llama", "mistral", "qwen2", "phi3", "granite", "smollm3"}
 
 
-@pytest.mark.parametrize("changes", [{}, {"names": ("query", "up", "out")}, {"start": "singular"}, {"last_layers": 1}])
-def test_training_layers_have_the_gradients_of_the_layers(changes: dict[str, Any]) -> None:
+@pytest.mark.parametrize(
+    ("changes", "few_keys"),
+    [
+        ({}, 256),
+        ({}, 10),
+        ({"names": ("query", "up", "out")}, 0),
+        ({"start": "singular"}, 256),
+        ({"last_layers": 1}, 10),
+    ],
+)
+def test_training_layers_have_the_gradients_of_the_layers(
+    changes: dict[str, Any], few_keys: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
     """Packed examples that begin alike, with a pair on all maps or some: loss and gradients in float64 to 1e-9.
 
-    Which families have layers of that form. With a pair that is not the one that is trained they differ: the control.
+    With attention of few keys, of many and of both. Which families have layers of that form. With a pair that is not
+    the one that is trained they differ: the control.
     """
+    monkeypatch.setattr(attention, "FEW_KEYS", few_keys)
     heading, rests = tuple(IDS[:9]), [(7, 1, 30), (4, 9), (9, 31, 7, 2)]
     batch = pack([heading + rest for rest in rests], [[False] * 10 + [True] * (len(rest) - 1) for rest in rests])
     found = set()

@@ -46,6 +46,10 @@ def _mixed(
     return torch.softmax(products, dim=-1) @ value
 
 
+# Weights of attention to so many keys may be kept whole: for a token they take a fourth of what else a layer keeps.
+FEW_KEYS = 256
+
+
 class Piece(NamedTuple):
     """A stretch of a row of examples: how many tokens it has, and what stands before it as its tokens see it.
 
@@ -84,12 +88,21 @@ class Pieces:
         """
         return [self._mask(piece) for piece in self.pieces]
 
+    @functools.cached_property
+    def small_masks(self) -> list[Tensor | None]:
+        """Return the same of pieces that see few keys, of plain causal ones too; None for the others."""
+        few = [piece.n_before + piece.n_tokens <= FEW_KEYS for piece in self.pieces]
+        given = zip(self.pieces, self.masks, few, strict=True)
+        return [(self._added(piece) if mask is None else mask) if small else None for piece, mask, small in given]
+
     def _mask(self, piece: Piece) -> Tensor | None:
-        n_keys = piece.n_before + piece.n_tokens
-        if piece.before or 0 < self.window < n_keys:
-            seen = _last_ones_mask(piece.n_tokens, n_keys, self.window, self.device)
-            return torch.zeros(seen.shape, dtype=self.dtype, device=self.device).masked_fill_(~seen, float("-inf"))
+        if piece.before or 0 < self.window < piece.n_tokens:
+            return self._added(piece)
         return None
+
+    def _added(self, piece: Piece) -> Tensor:
+        seen = _last_ones_mask(piece.n_tokens, piece.n_before + piece.n_tokens, self.window, self.device)
+        return torch.zeros(seen.shape, dtype=self.dtype, device=self.device).masked_fill_(~seen, float("-inf"))
 
 
 def piece_positions(pieces: Sequence[Piece], device: torch.device) -> Tensor:

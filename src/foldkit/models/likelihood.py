@@ -140,14 +140,16 @@ def _pieces(decoder: Decoder, n_rows: int) -> Iterator[slice]:
 
 def _cross_entropy_(logits: Tensor, targets: Tensor, smoothing: float) -> tuple[Tensor, Tensor]:
     """Return the summed cross-entropy of logits (n, vocab_size) and the hits; its gradient takes the logits' place."""
-    (most, likeliest), of_target = logits.max(-1, keepdim=True), logits.gather(-1, targets[:, None])
-    wanted = of_target if not smoothing else (1 - smoothing) * of_target + smoothing * logits.mean(-1, keepdim=True)
-    totals = _exp_(logits, most)
-    logits.div_(totals)
+    n_hit = (logits.argmax(-1) == targets).sum()
+    torch.log_softmax(logits, -1, out=logits)
+    wanted = logits.gather(-1, targets[:, None])
+    if smoothing:
+        wanted = (1 - smoothing) * wanted + smoothing * logits.mean(-1, keepdim=True)
+    logits.exp_()
     if smoothing:
         logits.sub_(smoothing / logits.shape[-1])
-    logits.scatter_add_(-1, targets[:, None], torch.full_like(of_target, smoothing - 1))
-    return (most + totals.log() - wanted).sum(), (likeliest == targets[:, None]).sum()
+    logits.scatter_add_(-1, targets[:, None], torch.full_like(wanted, smoothing - 1))
+    return -wanted.sum(), n_hit
 
 
 def _exp_(logits: Tensor, most: Tensor) -> Tensor:

@@ -13,18 +13,15 @@ import torch
 from torch import Tensor, nn
 from torch.nn import functional
 
-from .attention import Pieces, with_before
+from .attention import Pieces
 from .cache import Slot
 from .decoder import Angles, Decoder, Layer, of_wanted
 from .held import Matrix, add_times, times_back
 from .linear import holds
 from .norms import rms_norm_back, root_of
 from .pairs import Pair, add_pairs, pairs_back
+from .piece_attention import Heads, attend_heads, attend_heads_back
 from .quick import is_common, norm_weight, parts_of
-
-# What PyTorch's attention calls on a CPU, and its way back, with the sums that the second needs of the first.
-_attention = torch.ops.aten._scaled_dot_product_flash_attention_for_cpu.default
-_attention_back = torch.ops.aten._scaled_dot_product_flash_attention_for_cpu_backward.default
 
 
 class Side(NamedTuple):
@@ -47,10 +44,7 @@ class Side(NamedTuple):
 class TrainingLayer(NamedTuple):
     """The numbers of a layer and the pairs that are trained. Called as the layer is on a row of pieces."""
 
-    n_heads: int
-    n_kv_heads: int
-    head_dim: int
-    scale: float
+    heads: Heads
     eps: float
     attention_norm: Tensor
     mlp_norm: Tensor
@@ -85,18 +79,18 @@ class _Layer(torch.autograd.Function):
         root = root_of(x, layer.eps)
         normed = (x * root).mul_(layer.attention_norm)
         mapped, low_qkv = _mapped(normed, *qkv)
-        heads = mapped.view(len(x), -1, layer.head_dim)
-        _turn(layer, heads, angles, 1)
-        mixed, sums = _attend(layer, heads, pieces)
+        heads = mapped.view(len(x), -1, layer.heads.size)
+        _turn(layer.heads, heads, angles, 1)
+        mixed, kept = attend_heads(layer.heads, heads, pieces)
         x_2, low_out = _mapped(of_wanted(mixed, wanted), *out, onto=of_wanted(x, wanted))
         root_2 = root_of(x_2, layer.eps)
         normed_2 = (x_2 * root_2).mul_(layer.mlp_norm)
         both, low_up = _mapped(normed_2, *gate_up)
         gate, up = both.chunk(2, dim=1)
         y, low_down = _mapped(functional.silu(gate).mul_(up), *down, onto=x_2)
-        ctx.layer, ctx.angles, ctx.pieces, ctx.wanted, ctx.n_sums = layer, angles, pieces, wanted, len(sums)
+        ctx.layer, ctx.angles, ctx.pieces, ctx.wanted, ctx.n_kept = layer, angles, pieces, wanted, len(kept)
         lows = low_qkv, low_out, low_up, low_down
-        ctx.save_for_backward(x, root, normed, heads, mixed, x_2, root_2, normed_2, both, *lows, *sums, *factors)
+        ctx.save_for_backward(x, root, normed, heads, mixed, x_2, root_2, normed_2, both, *lows, *kept, *factors)
         return y
 
     @staticmethod
@@ -104,7 +98,7 @@ class _Layer(torch.autograd.Function):
         layer, pieces, wanted, (to_y,) = ctx.layer, ctx.pieces, ctx.wanted, gradients
         x, root, normed, heads, mixed, x_2, root_2, normed_2, both, *rest = ctx.saved_tensors
         low_qkv, low_out, low_up, low_down, *rest = rest
-        sums, factors = rest[: ctx.n_sums], rest[ctx.n_sums :]
+        kept, factors = rest[: ctx.n_kept], rest[ctx.n_kept :]
         qkv, out, gate_up, down = zip(layer.sides, layer.dealt(factors), strict=True)
 
         gate, up = both.chunk(2, dim=1)
@@ -118,8 +112,9 @@ class _Layer(torch.autograd.Function):
         to_x_2 = rms_norm_back(to_normed, x_2, layer.mlp_norm, root_2, onto=to_y)
 
         to_mixed, of_out = _mapped_back(to_x_2, of_wanted(mixed, wanted), low_out, *out)
-        to_heads = _attend_back(layer, heads, mixed, sums, _spread(to_mixed, wanted, len(x)), pieces)
-        _turn(layer, to_heads, ctx.angles, -1)
+        to_mixed = _spread(to_mixed, wanted, len(x))
+        to_heads = attend_heads_back(layer.heads, heads, mixed, kept, to_mixed, pieces)
+        _turn(layer.heads, to_heads, ctx.angles, -1)
         to_normed, of_qkv = _mapped_back(to_heads.flatten(1), normed, low_qkv, *qkv)
         to_x = rms_norm_back(to_normed, x, layer.attention_norm, root, onto=_spread(to_x_2, wanted, len(x)))
         return None, None, None, None, to_x, *of_qkv, *of_out, *of_up, *of_down
@@ -161,78 +156,18 @@ def _paired(y: Tensor, side: Side, pairs: Sequence[Pair | None]) -> tuple[list[T
     return [part for part, _ in own], [pair for _, pair in own]
 
 
-def _turn(layer: TrainingLayer, heads: Tensor, angles: Angles, sign: int) -> None:
+def _turn(of: Heads, heads: Tensor, angles: Angles, sign: int) -> None:
     """Turn queries and keys among heads (tokens, heads, head_dim) in place, as `rotate` does; with sign -1 back."""
     if angles is None:
         return
     cos, sin = (factor[0, 0, :, None] for factor in angles)
     half = cos.shape[-1] // 2
-    turned = heads[:, : layer.n_heads + layer.n_kv_heads, : 2 * half]
+    turned = heads[:, : of.n + of.n_kv, : 2 * half]
     first, second = turned.chunk(2, dim=-1)
     of_first, of_second = first * sin[..., half:], second * sin[..., half:]
     turned.mul_(cos)
     first.sub_(of_second, alpha=sign)
     second.add_(of_first, alpha=sign)
-
-
-class _Parts(NamedTuple):
-    """Views of each piece of heads (tokens, heads, head_dim).
-
-    queries: (n_kv_heads, group, tokens, head_dim) each; both, keys and below them values: (2 n_kv_heads, tokens,
-    head_dim) each.
-    """
-
-    queries: Sequence[Tensor]
-    both: Sequence[Tensor]
-
-    def seen(self, index: int, pieces: Pieces) -> list[Tensor]:
-        """Return the queries of a piece, and the keys and values that they see, the same for all of a group."""
-        query = self.queries[index]
-        both = with_before(self.both, index, pieces.pieces[index])[:, None].expand(-1, query.shape[1], -1, -1)
-        return [query, *both.chunk(2)]
-
-
-def _parted(layer: TrainingLayer, heads: Tensor, pieces: Pieces) -> _Parts:
-    query, both = heads.transpose(0, 1).split_with_sizes((layer.n_heads, 2 * layer.n_kv_heads))
-    grouped = query.view(layer.n_kv_heads, -1, *query.shape[1:])
-    return _Parts(grouped.split_with_sizes(pieces.sizes, dim=2), both.split_with_sizes(pieces.sizes, dim=1))
-
-
-def _by_head(layer: TrainingLayer, mixed: Tensor, pieces: Pieces) -> Sequence[Tensor]:
-    """Return a view of each piece of mixed values (tokens, n_heads * head_dim), in the shape of its queries."""
-    heads = mixed.view(len(mixed), layer.n_kv_heads, -1, layer.head_dim).permute(1, 2, 0, 3)
-    return heads.split_with_sizes(pieces.sizes, dim=2)
-
-
-def _attend(layer: TrainingLayer, heads: Tensor, pieces: Pieces) -> tuple[Tensor, list[Tensor]]:
-    """Return the mixed values, (tokens, n_heads * head_dim), and the logarithms of the sums of each piece's softmax."""
-    mixed, sums, parts = heads.new_empty(len(heads), layer.n_heads * layer.head_dim), [], _parted(layer, heads, pieces)
-    for index, (part, mask) in enumerate(zip(_by_head(layer, mixed, pieces), pieces.masks, strict=True)):
-        seen = parts.seen(index, pieces)
-        found, total = _attention(*seen, 0.0, mask is None, attn_mask=mask, scale=layer.scale)
-        part.copy_(found)
-        sums.append(total)
-    return mixed, sums
-
-
-def _attend_back(
-    layer: TrainingLayer, heads: Tensor, mixed: Tensor, sums: Sequence[Tensor], to_mixed: Tensor, pieces: Pieces
-) -> Tensor:
-    """Return the gradient to queries, keys and values, (tokens, heads, head_dim)."""
-    to_heads = torch.empty_like(heads)
-    parts, to_parts = _parted(layer, heads, pieces), _parted(layer, to_heads, pieces)
-    outs, to_outs = _by_head(layer, mixed, pieces), _by_head(layer, to_mixed, pieces)
-    for index, (piece, mask) in enumerate(zip(pieces.pieces, pieces.masks, strict=True)):
-        given = to_outs[index], *parts.seen(index, pieces), outs[index], sums[index], 0.0, mask is None
-        to_query, *to_both = _attention_back(*given, attn_mask=mask, scale=layer.scale)
-        to_parts.queries[index].copy_(to_query)
-        to_seen = torch.cat([one.sum(1) for one in to_both])
-        start = 0
-        for other, n in piece.before:  # these have the gradient of their own queries already
-            to_parts.both[other][:, :n].add_(to_seen[:, start : start + n])
-            start += n
-        to_parts.both[index].copy_(to_seen[:, start:])
-    return to_heads
 
 
 def training_layers(decoder: Decoder) -> list[nn.Module | TrainingLayer]:
@@ -260,8 +195,8 @@ def _training_layer(decoder: Decoder, layer: Layer) -> TrainingLayer | None:
         sides.append(found[0])
         factors += found[1]
     norms = norm_weight(layer.attention_norm), norm_weight(layer.mlp_norm)
-    heads = spec.n_heads, spec.n_kv_heads, spec.head_dim
-    return TrainingLayer(*heads, attention.scale, spec.norm_eps, *norms, tuple(sides), tuple(factors))
+    heads = Heads(spec.n_heads, spec.n_kv_heads, spec.head_dim, attention.scale)
+    return TrainingLayer(heads, spec.norm_eps, *norms, tuple(sides), tuple(factors))
 
 
 def _side(joined: Tensor | None, maps: Sequence[nn.Module | None]) -> tuple[Side, list[Tensor]] | None:

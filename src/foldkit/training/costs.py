@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import torch
 from torch import Tensor
 
 from foldkit.adapters.attaching import Adapter
-from foldkit.models.attention import Piece
+from foldkit.models.attention import FEW_KEYS, Piece
 from foldkit.models.batch import Batch, pack
 from foldkit.models.decoder import Decoder
 from foldkit.models.freeing import give_back
@@ -23,32 +24,48 @@ from .settings import TrainSettings
 _BUFFERS, _GAPS = 60e6, 0.2
 
 
-@dataclass(frozen=True)
-class PassCost:
-    """Bytes that a pass keeps for its way back: so many a token, and so many a pair of tokens of one example."""
+class Kept(NamedTuple):
+    """Bytes that are kept for the way back: so many a token, and so many a pair of tokens of one example."""
 
     per_token: float
     per_pair: float
 
+    def of(self, n_tokens: int, n_before: int) -> float:
+        """Return the bytes of tokens and what stands before them."""
+        return n_tokens * (self.per_token + self.per_pair * (n_before + n_tokens))
+
+
+@dataclass(frozen=True)
+class PassCost:
+    """Bytes that a pass keeps for its way back: where a piece sees few keys, and where it sees many."""
+
+    few: Kept
+    many: Kept
+
     def of(self, batch: Batch) -> float:
         """Return the bytes of a batch."""
         pieces = batch.pieces or [Piece(batch.ids.shape[1])] * len(batch.ids)
-        return sum(n * (self.per_token + self.per_pair * (before + n)) for n, before in map(_sizes, pieces))
+        return sum(self._kept(piece).of(piece.n_tokens, piece.n_before) for piece in pieces)
 
-
-def _sizes(piece: Piece) -> tuple[int, int]:
-    return piece.n_tokens, piece.n_before
+    def _kept(self, piece: Piece) -> Kept:
+        return self.few if piece.n_before + piece.n_tokens <= FEW_KEYS else self.many
 
 
 def pass_cost(decoder: Decoder, ids: Sequence[int]) -> PassCost:
-    """Measure what an example of these ids keeps, whole and its first half, and divide it between tokens and pairs."""
-    whole, half = len(ids), max(1, len(ids) // 2)
+    """Measure what an example of these ids keeps, its first tokens by themselves where it has many."""
+    n_few = min(len(ids), FEW_KEYS)
+    few = _kept(decoder, ids[:n_few], max(1, n_few // 2))
+    return PassCost(few, few if len(ids) == n_few else _kept(decoder, ids, max(FEW_KEYS + 1, len(ids) // 2)))
+
+
+def _kept(decoder: Decoder, ids: Sequence[int], n_first: int) -> Kept:
+    """Measure what ids keep, and so many first ones of them, and divide it between tokens and pairs."""
+    n = len(ids)
     kept = kept_bytes(decoder, ids)
-    if half == whole:
-        return PassCost(kept / whole, 0.0)
-    kept_half = kept_bytes(decoder, ids[:half])
-    per_pair = max(0.0, (kept / whole - kept_half / half) / (whole - half))
-    return PassCost(kept / whole - per_pair * whole, per_pair)
+    if n_first == n:
+        return Kept(kept / n, 0.0)
+    per_pair = max(0.0, (kept / n - kept_bytes(decoder, ids[:n_first]) / n_first) / (n - n_first))
+    return Kept(kept / n - per_pair * n, per_pair)
 
 
 def kept_bytes(decoder: Decoder, ids: Sequence[int]) -> int:
