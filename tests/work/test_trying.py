@@ -44,18 +44,16 @@ def test_every_combination_is_a_run_and_seeds_are_taken_together(work_folder: Pa
 
 def test_trials_go_on_as_a_whole_and_a_failure_ends_none_of_the_others(work_folder: Path) -> None:
     """A stop ends all; going on makes what is not finished and nothing twice; a bad step is kept as failed."""
-    sheet = foldkit.read_sheet(
-        work_folder / "fold.toml", ["train.epochs=1", "train.validations=2", "train.runaway=1.5"]
-    )
-    trials = plan_trials(sheet, ["train.learning_rate=[1e-4, 10, 2e-4]"])
+    sheet = foldkit.read_sheet(work_folder / "fold.toml", ["train.epochs=1", "train.validations=2"])
+    trials = plan_trials(sheet, ["train.runaway=[0, 0.5, 100]"])
     asked = iter([False, True])
     first = make_trials(trials, quiet, stop=lambda: next(asked, True))
     assert sorted(state for one in first for state in one.states) == ["not begun", "not begun", "stopped"]
     again = read_trials(RunFolder(trials.folder.path))
     began: list[int] = []
     done = make_trials(again, lambda number, n, settings: began.append(number))
-    states = {one.settings["train.learning_rate"]: one.states for one in done}
-    assert states == {1e-4: ["finished"], 10: ["failed"], 2e-4: ["finished"]}
+    states = {one.settings["train.runaway"]: one.states for one in done}
+    assert states == {0: ["finished"], 0.5: ["failed"], 100: ["finished"]}
     assert done[-1].losses == []
     began.clear()
     make_trials(again, lambda number, n, settings: began.append(number))
