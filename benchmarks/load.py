@@ -1,7 +1,8 @@
-"""Opening a base and holding its weights: seconds to the header and the first answer, bytes, loss, and step times.
+"""Opening a base and holding its weights: seconds to the header and the first answer, bytes, loss, and steps.
 
 Every way of holding weights runs in a process of its own, one after the other, `--repeats` times; times are the best of
-them. A step is the gradient of an adapter on every map, over at least 1,000 tokens. The last line is one JSON object.
+them. A step is the gradient of an adapter on every map, over at least 1,000 tokens in one pass; its memory is the
+kernel's own peak above the level after imports. The last line is one JSON object.
 
     python benchmarks/load.py real/chat-135m.gguf --repeats 2
 """
@@ -34,15 +35,17 @@ def measure(path: Path, weights: str) -> dict[str, float]:
     from foldkit.demo.files import DATA
     from foldkit.formats import GgufFile
     from foldkit.models import generate, open_base
-    from foldkit.models.batch import pad
-    from foldkit.models.likelihood import learned_logits
+    from foldkit.models.batch import pack, pad
+    from foldkit.models.likelihood import chunked_loss, learned_logits, learned_stream
     from foldkit.tokens import open_text_side
+    from foldkit.training.memory import forget_peak, peak_bytes, start_torch
 
     found: dict[str, float] = {}
     start = time.perf_counter()
     if path.suffix == ".gguf":
         GgufFile(path)
         found["header_seconds"] = time.perf_counter() - start
+    start_torch()
     before, start = peak_now_mb(), time.perf_counter()
     base, side = open_base(path, weights=weights), open_text_side(path)
     ids = side.tokenizer.encode_text("The sea is calm today, and")
@@ -53,20 +56,21 @@ def measure(path: Path, weights: str) -> dict[str, float]:
     found["process_bytes_per_parameter"] = (peak_now_mb() - before) * 2**20 / n_weights
     text = side.tokenizer.encode_text((DATA / "general.txt").read_text(encoding="utf-8"))
     rows = [text[at : at + N_TOKENS] for at in range(0, N_TOKENS * N_ROWS, N_TOKENS)]
-    batch = pad(rows, [[True] * len(row) for row in rows])
+    learned = [[True] * len(row) for row in rows]
     with torch.inference_mode():
-        logits, targets = learned_logits(base.decoder, batch)
+        logits, targets = learned_logits(base.decoder, pad(rows, learned))
         found["perplexity"] = math.exp(functional.cross_entropy(logits, targets).item())
-    adapter = attach(base.decoder, AdapterSettings(rank=8))
-    times = []
+    del logits
+    adapter, batch, times = attach(base.decoder, AdapterSettings(rank=8)), pack(rows, learned), list[float]()
+    forget_peak()
     for _ in range(3):
         start = time.perf_counter()
-        logits, targets = learned_logits(base.decoder, batch)
-        torch.autograd.backward(functional.cross_entropy(logits, targets))
+        loss, _ = chunked_loss(base.decoder, learned_stream(base.decoder, batch), batch.targets)
+        torch.autograd.backward(loss)
         times.append(time.perf_counter() - start)
         for factor in adapter.parameters:
             factor.grad = None
-    return {**found, "step_seconds": min(times)}
+    return {**found, "step_seconds": min(times), "step_mb": (peak_bytes() - before * 2**20) / 1e6}
 
 
 def alone(path: Path, weights: str) -> dict[str, float]:
@@ -96,7 +100,8 @@ def main() -> None:
             f"{found['process_bytes_per_parameter']:.2f} in the process; perplexity {found['perplexity']:.3f} "
             f"({found['perplexity'] / plain['perplexity'] - 1:+.2%}); "
             f"first answer {found['first_answer_seconds']:.2f} s; "
-            f"step {found['step_seconds']:.2f} s ({found['step_seconds'] / plain['step_seconds']:.2f})"
+            f"step {found['step_seconds']:.2f} s ({found['step_seconds'] / plain['step_seconds']:.2f}), "
+            f"{found['step_mb']:,.0f} MB"
         )
     figures: dict[str, Any] = {
         "header_seconds": round(plain.get("header_seconds", 0.0), 3),
@@ -106,6 +111,7 @@ def main() -> None:
     }
     for name in ("int8", "nf4", "stored", "bfloat16"):
         figures[f"{name}_step_ratio"] = round(best[name]["step_seconds"] / plain["step_seconds"], 3)
+        figures[f"{name}_step_memory_ratio"] = round(best[name]["step_mb"] / plain["step_mb"], 3)
     print(json.dumps(figures))
 
 

@@ -20,7 +20,7 @@ from hypothesis import strategies as st
 
 from foldkit.adapters import AdapterSettings, attach
 from foldkit.formats import GgufFile, InputError
-from foldkit.models import Cache, Decoder, attention, generate, open_base, pack, pad, token_losses
+from foldkit.models import Cache, Decoder, generate, open_base, pack, pad, token_losses
 from foldkit.models.families import FAMILIES, spec_from_config
 from foldkit.models.generating import Reading, generate_after
 from foldkit.models.gguf import spec_of
@@ -148,7 +148,7 @@ def test_training_layers_have_the_gradients_of_the_layers(
     With attention of few keys, of many and of both. Which families have layers of that form. With a pair that is not
     the one that is trained they differ: the control.
     """
-    monkeypatch.setattr(attention, "FEW_KEYS", few_keys)
+    monkeypatch.setattr("foldkit.models.decoder.FEW_KEYS", few_keys)
     heading, rests = tuple(IDS[:9]), [(7, 1, 30), (4, 9), (9, 31, 7, 2)]
     batch = pack([heading + rest for rest in rests], [[False] * 10 + [True] * (len(rest) - 1) for rest in rests])
     found = set()

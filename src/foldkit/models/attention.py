@@ -46,7 +46,7 @@ def _mixed(
     return torch.softmax(products, dim=-1) @ value
 
 
-# Weights of attention to so many keys may be kept whole: for a token they take a fourth of what else a layer keeps.
+# Weights of attention to so many keys are kept whole: for a token they take a fourth of what else a layer keeps.
 FEW_KEYS = 256
 
 
@@ -68,10 +68,14 @@ class Piece(NamedTuple):
 
 @dataclass(frozen=True)
 class Pieces:
-    """The pieces of one row, and how many keys back a query may look, 0 for all."""
+    """The pieces of one row, and how many keys back a query may look, 0 for all.
+
+    Weights of attention may be kept whole for pieces that see `few_keys` at most.
+    """
 
     pieces: tuple[Piece, ...]
     window: int = 0
+    few_keys: int = 0
     dtype: torch.dtype = torch.float32
     device: torch.device | None = None
 
@@ -91,7 +95,7 @@ class Pieces:
     @functools.cached_property
     def small_masks(self) -> list[Tensor | None]:
         """Return the same of pieces that see few keys, of plain causal ones too; None for the others."""
-        few = [piece.n_before + piece.n_tokens <= FEW_KEYS for piece in self.pieces]
+        few = [piece.n_before + piece.n_tokens <= self.few_keys for piece in self.pieces]
         given = zip(self.pieces, self.masks, few, strict=True)
         return [(self._added(piece) if mask is None else mask) if small else None for piece, mask, small in given]
 

@@ -18,7 +18,7 @@ from torch import Tensor, nn
 from torch.nn import functional
 from torch.utils.checkpoint import checkpoint
 
-from .attention import Piece, Pieces, attend, attend_pieces, piece_positions, window_mask
+from .attention import FEW_KEYS, Piece, Pieces, attend, attend_pieces, piece_positions, window_mask
 from .cache import Cache, Slot
 from .held import Held
 from .linear import Linear, join, linear, together
@@ -246,7 +246,7 @@ class Decoder(nn.Module):
         x = x.flatten(0, 1)
         n_keys = ids.shape[1] + (cache.length if cache else 0)
         masks: dict[int, Mask] = {
-            size: Pieces(tuple(pieces), size, x.dtype, x.device)
+            size: Pieces(tuple(pieces), size, 0 if self.recompute else FEW_KEYS, x.dtype, x.device)
             if pieces
             else window_mask(mask, size, ids.shape[1], n_keys, ids.device)
             for size in {*self.spec.windows, 0}
