@@ -36,6 +36,7 @@ def measure(path: Path, weights: str) -> dict[str, float]:
     from foldkit.formats import GgufFile
     from foldkit.models import generate, open_base
     from foldkit.models.batch import pack, pad
+    from foldkit.models.freeing import give_back
     from foldkit.models.likelihood import chunked_loss, learned_logits, learned_stream
     from foldkit.tokens import open_text_side
     from foldkit.training.memory import forget_peak, peak_bytes, start_torch
@@ -62,6 +63,7 @@ def measure(path: Path, weights: str) -> dict[str, float]:
         found["perplexity"] = math.exp(functional.cross_entropy(logits, targets).item())
     del logits
     adapter, batch, times = attach(base.decoder, AdapterSettings(rank=8)), pack(rows, learned), list[float]()
+    give_back()
     forget_peak()
     for _ in range(3):
         start = time.perf_counter()
