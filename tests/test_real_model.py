@@ -45,7 +45,7 @@ def test_five_steps_lower_the_loss(real: tuple[Base, TextSide]) -> None:
     encoded = encoder.example(talk)
     examples = [Example(row, encoded.ids, encoded.spans) for row in range(1, 5)]
     adapter = attach(base.decoder, AdapterSettings(rank=4))
-    settings = TrainSettings(epochs=5, batch=4, learning_rate=2e-3, warm_up=0, validations=1)
+    settings = TrainSettings(epochs=5, batch=4, micro_batch=4, learning_rate=2e-3, warm_up=0, validations=1)
     events = list(train_adapter(base.decoder, adapter, examples, examples[:1], settings))
     losses = [event.loss for event in events if isinstance(event, Stepped)]
     assert losses[-1] < 0.6 * losses[0]

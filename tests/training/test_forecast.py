@@ -110,7 +110,7 @@ def test_what_does_not_fit_is_said_before_it_is_tried(examples: list[Example]) -
     assert forecast(decoder, adapter, examples, examples[:3], auto, 1000).micro_batch == 1
     with pytest.raises(UsageError, match="micro_batch"):
         TrainSettings(micro_batch="some")
-    with pytest.raises(ValueError, match="still to be chosen"):
+    with pytest.raises(ValueError, match="give a number"):
         micro_batches(examples, auto)
 
 

@@ -184,7 +184,9 @@ def test_training_ranks_the_chosen_replies_first(name: str) -> None:
     """From a reference of its own start: the loss falls, all pairs come right, the log has every figure."""
     decoder = tiny_decoder(torch.float32)
     adapter = attach(decoder, AdapterSettings(rank=4, seed=0))
-    settings = TrainSettings(objective=name, epochs=25, batch=6, learning_rate=2e-2, validations=5, best_by="ranked")
+    settings = TrainSettings(
+        objective=name, epochs=25, batch=6, micro_batch=3, learning_rate=2e-2, validations=5, best_by="ranked"
+    )
     rows = pairs()
     reference = dict(reference_values(decoder, rows, settings))
     events = list(train_adapter(decoder, adapter, rows, rows, settings, reference=reference))

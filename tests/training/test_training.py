@@ -350,12 +350,14 @@ def test_a_resumed_training_ends_as_one_that_never_stopped(examples: list[Exampl
 
 def test_a_training_ends_early_when_it_is_told_to(examples: list[Example]) -> None:
     """By patience, by time, by a wish; each with a checkpoint of its last step and the reason."""
-    hopeless = TrainSettings(epochs=20, batch=4, learning_rate=1e-9, validate_every=1, patience=2, best_by="accuracy")
+    hopeless = TrainSettings(
+        epochs=20, batch=4, micro_batch=4, learning_rate=1e-9, validate_every=1, patience=2, best_by="accuracy"
+    )
     events, _ = run(examples, hopeless)
     end = of(events, Finished)[0]
     assert (end.reason, end.step, end.best_step) == ("no better", 3, 1)
     assert of(events, Due)[-1].step == 3
-    short, _ = run(examples, TrainSettings(epochs=1000, batch=4, minutes=1e-4))
+    short, _ = run(examples, TrainSettings(epochs=1000, batch=4, micro_batch=4, minutes=1e-4))
     end = of(short, Finished)[0]
     assert (end.reason, end.step < 3000) == ("out of time", True)
     assert of(short, Checked)[-1].step == end.step
@@ -385,7 +387,7 @@ def test_what_is_only_for_training_leaves_validation_alone(examples: list[Exampl
     """
     noisy = micro_batches(examples, TrainSettings(micro_batch=10, noise=2.0))
     assert not any(piece.before for batch in noisy for piece in batch.pieces)
-    still = TrainSettings(epochs=1, batch=10, learning_rate=1e-9, validations=1)
+    still = TrainSettings(epochs=1, batch=10, micro_batch=5, learning_rate=1e-9, validations=1)
     plain, _ = run(examples, still)
     for changes in ({"smoothing": 0.3}, {"noise": 20.0}):
         changed, _ = run(examples, dataclasses.replace(still, **changes))  # type: ignore[arg-type]
@@ -395,7 +397,9 @@ def test_what_is_only_for_training_leaves_validation_alone(examples: list[Exampl
 
 def test_the_average_is_what_is_validated_and_saved(examples: list[Example]) -> None:
     """At a validation the adapter is the running average of its steps, by hand; afterwards it is itself again."""
-    settings = TrainSettings(epochs=2, batch=5, validate_every=1, averaging=0.5, learning_rate=1e-2, checkpoint_every=1)
+    settings = TrainSettings(
+        epochs=2, batch=5, micro_batch=5, validate_every=1, averaging=0.5, learning_rate=1e-2, checkpoint_every=1
+    )
     decoder = tiny_decoder(torch.float32)
     adapter = attach(decoder, AdapterSettings(rank=2, seed=0))
     expected = [factor.detach().clone() for factor in adapter.parameters]
@@ -414,7 +418,9 @@ def test_the_second_factor_has_a_rate_of_its_own(examples: list[Example]) -> Non
     """One step of Adam moves every number by its rate: B by `rate_ratio` times A's, once B is not nothing."""
     decoder, adapter = with_adapter(torch.float32)
     before = {name: value.clone() for name, value in adapter.tensors().items()}
-    settings = TrainSettings(epochs=1, batch=10, learning_rate=1e-3, rate_ratio=16, warm_up=0, validations=1)
+    settings = TrainSettings(
+        epochs=1, batch=10, micro_batch=5, learning_rate=1e-3, rate_ratio=16, warm_up=0, validations=1
+    )
     list(train_adapter(decoder, adapter, examples, examples[:3], settings))
     moved = {name: float((value - before[name]).abs().median()) for name, value in adapter.tensors().items()}
     for name in adapter.maps:

@@ -101,6 +101,18 @@ def test_the_dtype_that_is_computed_in_is_written_down(work_folder: Path, comput
     assert foldkit.score(sheet, run).contender("adapter")
 
 
+@pytest.mark.parametrize(("free", "size", "n_notes"), [(10**10, 4, 0), (1000, 1, 1)])
+def test_the_micro_batch_is_chosen_and_written_down(
+    work_folder: Path, monkeypatch: pytest.MonkeyPatch, free: int, size: int, n_notes: int
+) -> None:
+    """The batch where that is fast and fits, fewer where memory is short, which is a note of the log."""
+    monkeypatch.setattr("foldkit.work.training_step.free_bytes", lambda: free)
+    run = foldkit.train(foldkit.read_sheet(work_folder / "fold.toml", ["train.steps=2"]))
+    assert json.loads(run.sheet.read_text())["train"]["micro_batch"] == size
+    notes = [note["says"] for note in foldkit.read_log(run.log).of("note")]
+    assert sum("micro_batch is 1: 4 would be faster" in note for note in notes) == n_notes
+
+
 def test_a_killed_training_resumes_to_the_same_bytes(work_folder: Path) -> None:
     """SIGKILL at 25 named points: the adapter and the losses in the log end as those of a training left alone."""
     words = [sys.executable, "-m", "tests.work.killing", str(work_folder)]

@@ -36,6 +36,7 @@ if TYPE_CHECKING:
     )
     from .forecasting import Change as Change
     from .forecasting import Forecast as Forecast
+    from .forecasting import fast_micro_batch as fast_micro_batch
     from .forecasting import forecast as forecast
     from .forecasting import with_micro_batch as with_micro_batch
     from .loop import train_adapter as train_adapter
@@ -58,7 +59,7 @@ __getattr__, __all__ = lazy_door(
         "checkpoints": ("read_checkpoint", "saved_checkpoints", "write_checkpoint"),
         "costs": ("Memory", "pass_cost"),
         "events": ("Checked", "Due", "Finished", "Skipped", "Started", "Stepped", "TrainEvent"),
-        "forecasting": ("Change", "Forecast", "forecast", "with_micro_batch"),
+        "forecasting": ("Change", "Forecast", "fast_micro_batch", "forecast", "with_micro_batch"),
         "loop": ("train_adapter",),
         "objective": ("summed_loss",),
         "pair_objective": ("objective_for", "reference_values"),

@@ -135,12 +135,10 @@ def with_micro_batch(
     cost: PassCost,
     free_bytes: int,
 ) -> TrainSettings:
-    """Choose the micro-batch where the settings leave it open: the smallest of fast passes, halved until it fits."""
+    """Choose the micro-batch where the settings leave it open: that of fast passes, halved until it fits."""
     if settings.micro_batch != "auto":
         return settings
-    tokens = statistics.median(example.n_tokens for example in train)
-    most = max(settings.batch, 1)
-    size = next((n for n in _powers(most) if n * tokens >= _ENOUGH_TOKENS), most)
+    size = fast_micro_batch(train, settings)
     n_steps, _ = count_steps([example.n_tokens for example in train], dataclasses.replace(settings, micro_batch=1))
     steps = list(_first_steps(train, settings, min(n_steps, _LOOKED_AT)))
     while True:
@@ -148,6 +146,12 @@ def with_micro_batch(
         if size == 1 or _memory(decoder, adapter, steps, tried, cost).peak <= _SAFE * free_bytes:
             return tried
         size //= 2
+
+
+def fast_micro_batch(train: Sequence[Example], settings: TrainSettings) -> int:
+    """Return the smallest micro-batch whose passes are as fast as larger ones, at most the batch."""
+    tokens = statistics.median(example.n_tokens for example in train)
+    return next((n for n in _powers(settings.batch) if n * tokens >= _ENOUGH_TOKENS), settings.batch)
 
 
 def _powers(most: int) -> Iterator[int]:

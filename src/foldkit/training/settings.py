@@ -113,7 +113,7 @@ class TrainSettings:
     minutes: float = 0.0
     batch: int = 16
     batch_tokens: int = 0
-    micro_batch: int | str = 8
+    micro_batch: int | str = "auto"
     packing: bool = True
     whole_epochs: bool = True
     recompute: bool = False
@@ -172,5 +172,5 @@ class TrainSettings:
     def n_micro(self) -> int:
         """The micro-batch as a number; raises ValueError while it is still to be chosen."""
         if isinstance(self.micro_batch, str):
-            raise ValueError("the micro-batch is still to be chosen by the forecast")
+            raise ValueError("micro_batch is 'auto' still: give a number, or choose one by with_micro_batch")
         return self.micro_batch

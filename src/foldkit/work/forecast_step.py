@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from typing import TYPE_CHECKING
 
 from .parts import Parts
@@ -10,6 +11,7 @@ from .steps import build
 
 if TYPE_CHECKING:
     from foldkit.training import Forecast
+    from foldkit.training.team import Team
 
 
 def forecast(sheet: Sheet) -> Forecast:
@@ -27,13 +29,22 @@ def forecast(sheet: Sheet) -> Forecast:
     return forecast_of(parts.base.decoder, parts.adapter, rows["train"], rows["validation"], sheet.train, free, level)
 
 
-def chosen_micro_batch(parts: Parts, free: int) -> int:
-    """Return the micro-batch of a training of these parts within so many free bytes."""
-    from foldkit.training import pass_cost, with_micro_batch
+def choose_micro_batch(parts: Parts, free: int, team: Team) -> list[str]:
+    """Put the micro-batch of a training within so many free bytes into the sheet, where that leaves it open.
+
+    Return a note where memory allows less than what is fast. All processes take what the first one finds.
+    """
+    from foldkit.training import fast_micro_batch, pass_cost, with_micro_batch
 
     settings, rows, decoder = parts.sheet.train, parts.dataset.parts["train"], parts.base.decoder
+    if settings.micro_batch != "auto":
+        return []
     cost = pass_cost(decoder, max(rows, key=lambda example: len(example.ids)).ids)
-    return with_micro_batch(settings, decoder, parts.adapter, rows, cost, free).n_micro
+    (size,) = team.of_first(with_micro_batch(settings, decoder, parts.adapter, rows, cost, free).n_micro)
+    parts.sheet = dataclasses.replace(parts.sheet, train=dataclasses.replace(settings, micro_batch=int(size)))
+    fast = fast_micro_batch(rows, settings)
+    lacking = f"micro_batch is {size:.0f}: {fast} would be faster, and take more than the {free / 1e6:,.0f} MB free"
+    return [lacking] if size < fast else []
 
 
 def free_bytes() -> int:

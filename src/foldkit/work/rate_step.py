@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 from foldkit.formats import write_jsonl
 from foldkit.runs import new_run
 
+from .forecast_step import choose_micro_batch, free_bytes
 from .parts import Parts
 from .reference import reference_of
 from .sheet import Sheet
@@ -38,9 +39,10 @@ def find_rate(sheet: Sheet, on_tried: Callable[[TriedRate, int], None] | None = 
     from foldkit.training.rate_search import N_STEPS
     from foldkit.training.team import ALONE
 
-    parts, tried = Parts(sheet), []
+    free, parts, tried = free_bytes(), Parts(sheet), []
+    choose_micro_batch(parts, free, ALONE)
     rows, reference = parts.dataset.parts["train"], reference_of(parts, ALONE)
-    for one in try_rates(parts.base.decoder, parts.adapter, rows, sheet.train, reference=reference):
+    for one in try_rates(parts.base.decoder, parts.adapter, rows, parts.sheet.train, reference=reference):
         tried.append(one)
         if on_tried:
             on_tried(one, N_STEPS)

@@ -16,7 +16,7 @@ from foldkit.models.settings import COMPUTES
 from foldkit.runs import LogWriter, RunFolder, cut_log, new_run, read_log
 
 from .drift import drift_notes
-from .forecast_step import chosen_micro_batch, free_bytes
+from .forecast_step import choose_micro_batch, free_bytes
 from .parts import Parts
 from .reference import reference_of
 from .sheet import Sheet, sheet_from_mapping
@@ -100,11 +100,8 @@ def _opened(sheet: Sheet, team: Team) -> tuple[Parts, list[str]]:
     with first_here(team):
         build(sheet)
     parts = Parts(sheet)
+    notes += choose_micro_batch(parts, free, team)
     parts.reference = reference_of(parts, team)
-    if sheet.train.micro_batch == "auto":
-        (size,) = team.of_first(chosen_micro_batch(parts, free))
-        parts.sheet = dataclasses.replace(sheet, train=dataclasses.replace(sheet.train, micro_batch=int(size)))
-        notes.append(f"micro_batch is {size:.0f}: fast enough, and within the {free / 1e6:,.0f} MB that were free")
     if sheet.base.sharded and team.size > 1:  # last, for from here on a layer is used by all processes together
         shard(parts.base.decoder, parts.adapter.parameters)
     return parts, notes
