@@ -162,6 +162,7 @@ def figures_of(steps: dict[str, Callable[[], None]], n_tokens: int, repeats: int
         "tokens_per_second": round(n_tokens / statistics.median(own), 1),
         "times_plain_loop": round(statistics.median(map(truediv, plain_loop, own)), 2),
         "share_of_ceiling": round(statistics.median(map(truediv, needed, own)), 3),
+        "ceiling_times_plain_loop": round(statistics.median(map(truediv, plain_loop, needed)), 2),
     }
 
 
