@@ -152,7 +152,9 @@ class TrainSettings:
         if self.paired and not self.packing:
             raise UsageError("[train]", "packing", "true with an objective of pairs", False, "leave it out")
         if isinstance(self.micro_batch, str):
-            one_of(self.micro_batch, ("auto",), "[train]", "micro_batch")
+            if self.micro_batch != "auto":
+                todo = "give one of them, or leave it out"
+                raise UsageError("[train]", "micro_batch", "a number of examples, or 'auto'", self.micro_batch, todo)
         else:
             within(self.micro_batch, 1, 2**16, "[train]", "micro_batch")
         for name, low, high in _RANGES:
