@@ -36,6 +36,7 @@ SETTINGS = (
 FORGIVEN = 64e6
 # Trainings are made in turns with forecasts until so many seconds of steps were seen, in so many turns at most.
 LONG_ENOUGH, TURNS = 10.0, 5
+# How many trainings the memory is the median of.
 TRAININGS = 3
 
 
@@ -106,11 +107,13 @@ def main() -> None:
             for settings in SETTINGS:
                 own = [f"base.model='{base}'", f"train.steps={options.steps}", "train.validations=1", *settings]
                 said = measured("both", sheet_at, own)
-                low, peak, high = sorted(measured("train", sheet_at, own)["peak"] for _ in range(TRAININGS))
+                peaks = [measured("train", sheet_at, own)["peak"] for _ in range(TRAININGS)]
+                peak = statistics.median(peaks)
                 errors["memory"].append(max(0.0, abs(said["peak"] - peak) - FORGIVEN) and abs(said["peak"] / peak - 1))
                 errors["time"].append(abs(said["step"] / said["took"] - 1))
                 print(
-                    f"{name:<8}{said['peak'] / 1e6:>9,.0f}{peak / 1e6:>9,.0f}{low / 1e6:>7,.0f}{high / 1e6:>7,.0f}"
+                    f"{name:<8}{said['peak'] / 1e6:>9,.0f}{peak / 1e6:>9,.0f}"
+                    f"{min(peaks) / 1e6:>7,.0f}{max(peaks) / 1e6:>7,.0f}"
                     f"{said['step']:>8.2f}{said['took']:>8.2f}  {' '.join(settings) or 'as shipped'}",
                     flush=True,
                 )

@@ -17,6 +17,7 @@ from foldkit.training import (
     Stepped,
     TrainSettings,
     TriedRate,
+    fast_micro_batch,
     forecast,
     micro_batches,
     pass_cost,
@@ -108,7 +109,9 @@ def test_what_does_not_fit_is_said_before_it_is_tried(examples: list[Example]) -
     auto = dataclasses.replace(SETTINGS, micro_batch="auto", batch=8)
     assert forecast(decoder, adapter, examples, examples[:3], auto, 10**9).micro_batch == 8
     assert forecast(decoder, adapter, examples, examples[:3], auto, 1000).micro_batch == 1
-    with pytest.raises(UsageError, match="micro_batch"):
+    by_tokens = dataclasses.replace(auto, batch_tokens=16 * max(example.n_tokens for example in examples))
+    assert fast_micro_batch(examples, by_tokens) >= 16
+    with pytest.raises(UsageError, match="a number of examples, or 'auto', found 'some'"):
         TrainSettings(micro_batch="some")
     with pytest.raises(ValueError, match="give a number"):
         micro_batches(examples, auto)

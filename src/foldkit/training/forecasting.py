@@ -151,7 +151,8 @@ def with_micro_batch(
 def fast_micro_batch(train: Sequence[Example], settings: TrainSettings) -> int:
     """Return the smallest micro-batch whose passes are as fast as larger ones, at most the batch."""
     tokens = statistics.median(example.n_tokens for example in train)
-    return next((n for n in _powers(settings.batch) if n * tokens >= _ENOUGH_TOKENS), settings.batch)
+    most = int(settings.batch_tokens / tokens) or settings.batch
+    return next((n for n in _powers(most) if n * tokens >= _ENOUGH_TOKENS), most)
 
 
 def _powers(most: int) -> Iterator[int]:
