@@ -16,6 +16,7 @@ from foldkit.adapters.attaching import Adapter
 from foldkit.datasets import Example
 from foldkit.models.batch import Batch
 from foldkit.models.decoder import Decoder
+from foldkit.models.freeing import memory_kept
 
 from .batches import batches, count_steps
 from .costs import Memory, PassCost, memory_of, pass_cost
@@ -212,7 +213,7 @@ def _seconds_per_token(
     largest = max(divided, key=lambda step: max(map(cost.of, step[0])))
     middle = sorted(divided, key=lambda step: _n_ids(step[0]))[len(divided) // 2 :][:_MEASURED]
     took, found = 0.0, list[float]()
-    with torch.random.fork_rng(devices=[]):
+    with torch.random.fork_rng(devices=[]), memory_kept():
         stepper = Stepper(decoder, adapter, settings, objective)
         _one_step(stepper, largest[0])  # this one also makes what is made once
         for passes, n_tokens in itertools.cycle(middle):

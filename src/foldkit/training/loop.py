@@ -16,6 +16,7 @@ from foldkit.adapters.attaching import Adapter
 from foldkit.datasets import Example
 from foldkit.formats import FoldKitError, InputError
 from foldkit.models.decoder import Decoder
+from foldkit.models.freeing import memory_kept
 
 from .batches import batches, count_steps
 from .events import Checked, Due, Finished, Skipped, Started, Stepped, TrainEvent
@@ -62,7 +63,8 @@ def train_adapter(
         loop.state.restore(resume, team.rank)
     loop.random = team.of_all(torch.get_rng_state())
     try:
-        yield from loop.events(stop)
+        with memory_kept():
+            yield from loop.events(stop)
     finally:
         decoder.eval()
 

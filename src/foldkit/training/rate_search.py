@@ -12,6 +12,7 @@ import torch
 from foldkit.adapters.attaching import Adapter
 from foldkit.datasets import Example
 from foldkit.models.decoder import Decoder
+from foldkit.models.freeing import memory_kept
 
 from .batches import batches
 from .pair_objective import Reference, objective_for
@@ -51,15 +52,16 @@ def try_rates(
     stepper, smoothed, lowest = Stepper(decoder, adapter, settings, objective), math.nan, math.inf
     lengths = [example.n_tokens for example in train]
     try:
-        for step, indices in enumerate(itertools.islice(batches(lengths, settings), n_steps)):
-            rate = LOWEST * (HIGHEST / LOWEST) ** (step / max(1, n_steps - 1))
-            loss = stepper.gradient(objective.passes([train[index] for index in indices])).loss
-            smoothed = loss if step == 0 else _SMOOTH * smoothed + (1 - _SMOOTH) * loss
-            yield TriedRate(step + 1, rate, loss, smoothed)
-            lowest = min(lowest, smoothed)
-            if not smoothed <= _AWAY * lowest:
-                break
-            stepper.update(rate)
+        with memory_kept():
+            for step, indices in enumerate(itertools.islice(batches(lengths, settings), n_steps)):
+                rate = LOWEST * (HIGHEST / LOWEST) ** (step / max(1, n_steps - 1))
+                loss = stepper.gradient(objective.passes([train[index] for index in indices])).loss
+                smoothed = loss if step == 0 else _SMOOTH * smoothed + (1 - _SMOOTH) * loss
+                yield TriedRate(step + 1, rate, loss, smoothed)
+                lowest = min(lowest, smoothed)
+                if not smoothed <= _AWAY * lowest:
+                    break
+                stepper.update(rate)
     finally:
         stepper.drop()
         adapter.copy_from(before)
