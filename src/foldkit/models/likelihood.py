@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator
 from typing import Any
 
@@ -14,7 +15,7 @@ from .decoder import Decoder
 from .quick_training import training_layers
 
 # Logits that stand in memory at once; the head is applied to so many rows at a time.
-LOGITS_AT_ONCE = 2**23
+LOGITS_AT_ONCE = 2**24
 
 
 def reply_log_probs(decoder: Decoder, batch: Batch) -> tuple[Tensor, Tensor, Tensor]:
@@ -133,14 +134,16 @@ class _TokenLogProbs(torch.autograd.Function):
 
 
 def _pieces(decoder: Decoder, n_rows: int) -> Iterator[slice]:
-    """Yield slices of rows whose logits may stand in memory at once."""
-    size = max(1, LOGITS_AT_ONCE // decoder.spec.vocab_size)
+    """Yield slices of rows whose logits may stand in memory at once, all of a size: a product of few rows is slow."""
+    n_pieces = math.ceil(n_rows * decoder.spec.vocab_size / LOGITS_AT_ONCE)
+    size = math.ceil(n_rows / max(1, n_pieces))
     return (slice(start, start + size) for start in range(0, n_rows, size))
 
 
 def _cross_entropy_(logits: Tensor, targets: Tensor, smoothing: float) -> tuple[Tensor, Tensor]:
     """Return the summed cross-entropy of logits (n, vocab_size) and the hits; its gradient takes the logits' place."""
-    n_hit = (logits.argmax(-1) == targets).sum()
+    likeliest = logits.amax(-1, keepdim=True)
+    n_hit = (logits.gather(-1, targets[:, None]) == likeliest).sum()
     torch.log_softmax(logits, -1, out=logits)
     wanted = logits.gather(-1, targets[:, None])
     if smoothing:
