@@ -2,15 +2,21 @@
 
 from __future__ import annotations
 
+import math
+import platform
+import random
 from collections.abc import Sequence
 
 import numpy as np
+import psutil
 import pytest
 import torch
 
 from foldkit.formats import UsageError
 from foldkit.models import Cache, Decoder, Sampling, generate, pad, stream, token_losses
-from foldkit.models.attention import Piece, Pieces, attend_pieces
+from foldkit.models.attention import attend_pieces
+from foldkit.models.freeing import memory_kept
+from foldkit.models.pieces import Piece, Pieces
 
 from ..conftest import tiny_decoder
 from .oracle import logits as oracle_logits
@@ -150,7 +156,7 @@ def test_attention_in_packed_examples_is_that_of_each_alone(lengths: tuple[int, 
     sides = [torch.randn(1, heads, sum(lengths), 8, dtype=torch.float64, requires_grad=True) for heads in (4, 2, 2)]
 
     def mixed_in(*pieces: Piece) -> tuple[Pieces, float, float]:
-        return Pieces(pieces, window, torch.float64), 0.3, cap
+        return Pieces(pieces, window, dtype=torch.float64), 0.3, cap
 
     together = attend_pieces(*sides, *mixed_in(*map(Piece, lengths)))
     parts = zip(*(side.split(lengths, dim=2) for side in sides), strict=True)
@@ -161,3 +167,54 @@ def test_attention_in_packed_examples_is_that_of_each_alone(lengths: tuple[int, 
     torch.testing.assert_close(ours, theirs, rtol=1e-9, atol=1e-12)
     whole = attend_pieces(*sides, *mixed_in(Piece(sum(lengths))))
     assert (whole - together).abs().max() > 1e-3
+
+
+@pytest.mark.parametrize("window", [0, 3])
+def test_pieces_side_by_side_see_what_each_sees(window: int) -> None:
+    """Every piece that sees few keys in one group, its queries at the end; the oracle writes out what each sees.
+
+    Queries in front of a shorter piece see one key, for a softmax needs one. At least 0.8 of a group is no padding.
+    """
+    chance = random.Random(0)
+    pieces = [Piece(40)]
+    for number in range(1, 24):
+        other = chance.randrange(number)
+        before = ((other, chance.randint(1, pieces[other].n_tokens)),) if number % 3 else ()
+        pieces.append(Piece(chance.randint(1, 60), before))
+    starts, few = np.cumsum([0, *(piece.n_tokens for piece in pieces)]), 70
+    groups = Pieces(tuple(pieces), window, few).groups
+    found = [number for group in groups for number in group.numbers]
+    assert sorted(found) == [number for number, piece in enumerate(pieces) if piece.n_keys <= few]
+    assert len(groups) < len(found) < len(pieces)
+    for group in groups:
+        seen, mask = group.seen.view(len(group.numbers), -1), group.mask[:, 0, :, 0]
+        assert set(mask.unique().tolist()) <= {0.0, -math.inf}
+        for number, places, own in zip(group.numbers, seen, mask == 0, strict=True):
+            piece = pieces[number]
+            parts = [*piece.before, (number, piece.n_tokens)]
+            whole = [int(starts[other]) + place for other, n in parts for place in range(n)]
+            for token in range(1, piece.n_tokens + 1):
+                expected = whole[: piece.n_before + token][-window:]
+                assert places[own[token - piece.n_tokens - 1]].tolist() == expected
+            assert (own[: len(own) - piece.n_tokens].sum(1) >= 1).all()
+        assert sum(pieces[number].n_tokens * pieces[number].n_keys for number in group.numbers) >= 0.8 * mask.numel()
+
+
+@pytest.mark.skipif(platform.libc_ver()[0] != "glibc", reason="another allocator, which is not told anything")
+def test_memory_is_kept_meanwhile_and_given_back_in_the_end() -> None:
+    """A block of 80 MB: within 20 MB, for libraries take some too. Not told to, it is given back: the control."""
+    process, gained = psutil.Process(), []
+
+    def use_block() -> None:
+        before = process.memory_info().rss
+        block = torch.ones(20_000_000)
+        del block
+        gained.append(process.memory_info().rss - before)
+
+    use_block()
+    start = process.memory_info().rss
+    with memory_kept():
+        use_block()
+    assert gained[0] < 20e6
+    assert gained[1] > 60e6
+    assert process.memory_info().rss - start < 20e6

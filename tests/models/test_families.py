@@ -149,7 +149,7 @@ def test_training_layers_have_the_gradients_of_the_layers(
     the one that is trained they differ: the control.
     """
     monkeypatch.setattr("foldkit.models.decoder.FEW_KEYS", few_keys)
-    heading, rests = tuple(IDS[:9]), [(7, 1, 30), (4, 9), (9, 31, 7, 2)]
+    heading, rests = tuple(IDS[:9]), [(7, 1, 30), (4, 9), (9, 31, 7, 2), (5, 1, 30, 8), (6, 3, 30, 8, 2)]
     batch = pack([heading + rest for rest in rests], [[False] * 10 + [True] * (len(rest) - 1) for rest in rests])
     found = set()
     for case in CONFIGS:

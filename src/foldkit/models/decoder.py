@@ -18,11 +18,12 @@ from torch import Tensor, nn
 from torch.nn import functional
 from torch.utils.checkpoint import checkpoint
 
-from .attention import FEW_KEYS, Piece, Pieces, attend, attend_pieces, piece_positions, window_mask
+from .attention import attend, attend_pieces, window_mask
 from .cache import Cache, Slot
 from .held import Held
 from .linear import Linear, join, linear, together
 from .norms import frozen_rms_norm
+from .pieces import FEW_KEYS, Piece, Pieces, piece_positions
 from .rotary import Rope, rotary_angles, rotate
 from .spec import ModelSpec
 

@@ -1,7 +1,8 @@
 """Attention in each piece of a row and what stands before it, with a way back written by hand, for training on a CPU.
 
-Where a piece sees few keys its weights are made whole and kept: heads of a group are the rows of one product then, and
-a key has the gradient of all of them at once. Where it sees many, PyTorch's own attention keeps a number a query.
+Where pieces see few keys their weights are made whole and kept, those of pieces of about one size in one product: heads
+of a group are its rows, and a key has the gradient of all of them at once. Where a piece sees many, PyTorch's own
+attention keeps a number a query.
 
 With P = softmax(s Q K' + mask) and O = P V: the gradient to V is P' dO; with dS the gradient through the softmax of
 dO V', that to Q is s dS K and that to K is s dS' Q (chain rule; Dao et al. 2022, appendix B.2).
@@ -15,7 +16,7 @@ from typing import NamedTuple
 import torch
 from torch import Tensor
 
-from .attention import Pieces, with_before
+from .pieces import Group, Pieces, with_before
 
 # What PyTorch's attention calls on a CPU, and its way back, with the sums that the second needs of the first.
 _attention = torch.ops.aten._scaled_dot_product_flash_attention_for_cpu.default
@@ -35,7 +36,7 @@ class Heads(NamedTuple):
 class _Parts(NamedTuple):
     """Views of each piece of heads (tokens, n + 2 n_kv, size).
 
-    queries: (tokens, n_kv, group, size) each; both, keys and below them values: (2 n_kv, tokens, size) each.
+    queries: (tokens, n_kv, group, size) each; both, keys and values: (2, n_kv, tokens, size) each.
     """
 
     queries: Sequence[Tensor]
@@ -43,13 +44,14 @@ class _Parts(NamedTuple):
 
     def seen(self, index: int, pieces: Pieces) -> tuple[Tensor, Tensor]:
         """Return the keys and the values that a piece sees, (n_kv, keys, size) each."""
-        keys, values = with_before(self.both, index, pieces.pieces[index]).chunk(2)
+        keys, values = with_before(self.both, index, pieces.pieces[index])
         return keys, values
 
 
 def _parted(of: Heads, heads: Tensor, pieces: Pieces) -> _Parts:
     query, both = heads.split_with_sizes((of.n, 2 * of.n_kv), dim=1)
-    return _Parts(_by_piece(of, query, pieces), both.transpose(0, 1).split_with_sizes(pieces.sizes, dim=1))
+    both = both.view(len(heads), 2, of.n_kv, of.size).permute(1, 2, 0, 3)
+    return _Parts(_by_piece(of, query, pieces), both.split_with_sizes(pieces.sizes, dim=2))
 
 
 def _by_piece(of: Heads, rows: Tensor, pieces: Pieces) -> Sequence[Tensor]:
@@ -62,17 +64,18 @@ def attend_heads(of: Heads, heads: Tensor, pieces: Pieces) -> tuple[Tensor, list
 
     Queries, keys and values stand one after the other among heads.
     """
-    mixed, kept, parts = heads.new_empty(len(heads), of.n * of.size), list[Tensor](), _parted(of, heads, pieces)
+    mixed, kept = heads.new_empty(len(heads), of.n * of.size), list[Tensor]()
     outs = _by_piece(of, mixed, pieces)
-    for index, (query, out) in enumerate(zip(parts.queries, outs, strict=True)):
-        keys, values = parts.seen(index, pieces)
-        small = pieces.small_masks[index]
-        if small is None:
-            found, more = _long(of, query, keys, values, pieces.masks[index])
-        else:
-            found, more = _short(of, query, keys, values, small)
-        out.copy_(found)
-        kept.append(more)
+    for group in pieces.groups:
+        found, weights = _short(of, heads, group)
+        for one, number in zip(found, group.numbers, strict=True):
+            outs[number].copy_(one[len(one) - pieces.sizes[number] :])
+        kept.append(weights)
+    parts = _parted(of, heads, pieces)
+    for number in pieces.long:
+        found, sums = _long(of, parts.queries[number], *parts.seen(number, pieces), pieces.masks[number])
+        outs[number].copy_(found)
+        kept.append(sums)
     return mixed, kept
 
 
@@ -83,49 +86,82 @@ def attend_heads_back(
     to_heads = torch.empty_like(heads)
     parts, to_parts = _parted(of, heads, pieces), _parted(of, to_heads, pieces)
     outs, to_outs = _by_piece(of, mixed, pieces), _by_piece(of, to_mixed, pieces)
-    for index, piece in enumerate(pieces.pieces):
-        given = to_outs[index], parts.queries[index], *parts.seen(index, pieces)
-        if pieces.small_masks[index] is None:
-            to_query, to_seen = _long_back(of, *given, outs[index], kept[index], pieces.masks[index])
-        else:
-            to_query, to_seen = _short_back(of, *given, kept[index])
-        to_parts.queries[index].copy_(to_query)
+    to_seen = {}
+    for group, weights in zip(pieces.groups, kept, strict=False):
+        to_queries, to_keys = _short_back(of, heads, [to_outs[number] for number in group.numbers], group, weights)
+        for index, number in enumerate(group.numbers):
+            size = pieces.sizes[number]
+            to_parts.queries[number].copy_(to_queries[index, len(to_queries[index]) - size :])
+            to_seen[number] = to_keys[:, index, :, -pieces.pieces[number].n_keys :]
+    for number, sums in zip(pieces.long, kept[len(pieces.groups) :], strict=True):
+        given = to_outs[number], parts.queries[number], *parts.seen(number, pieces), outs[number], sums
+        to_query, to_seen[number] = _long_back(of, *given, pieces.masks[number])
+        to_parts.queries[number].copy_(to_query)
+    for number, piece in enumerate(pieces.pieces):
+        to_parts.both[number].copy_(to_seen[number][:, :, piece.n_before :])
         start = 0
-        for other, n in piece.before:  # these have the gradient of their own queries already
-            to_parts.both[other][:, :n].add_(to_seen[:, start : start + n])
+        for other, n in piece.before:  # an earlier piece, which has the gradient of its own queries already
+            to_parts.both[other][:, :, :n].add_(to_seen[number][:, :, start : start + n])
             start += n
-        to_parts.both[index].copy_(to_seen[:, start:])
     return to_heads
 
 
-def _rows(query: Tensor) -> Tensor:
-    """Return (tokens, n_kv, group, size) as rows of each group, (n_kv, tokens * group, size)."""
-    return query.transpose(0, 1).flatten(1, 2)
+class _Sides(NamedTuple):
+    """What the products of a group are made of.
+
+    queries: (pieces * n_kv, queries * group, size); keys, values: (pieces * n_kv, keys, size).
+    """
+
+    queries: Tensor
+    keys: Tensor
+    values: Tensor
 
 
-def _by_token(of: Heads, rows: Tensor, n_tokens: int) -> Tensor:
-    """Return rows of each group as (tokens, n_kv, group, size)."""
-    return rows.view(of.n_kv, n_tokens, -1, of.size).transpose(0, 1)
+def _sides(of: Heads, heads: Tensor, group: Group) -> _Sides:
+    n_pieces, _, n_queries, _, n_keys = group.mask.shape
+    rows = heads.index_select(0, group.seen).view(n_pieces, n_keys, -1, of.size)
+    queries, both = rows.split_with_sizes((of.n, 2 * of.n_kv), dim=2)
+    keys, values = both.view(n_pieces, n_keys, 2, of.n_kv, of.size).permute(2, 0, 3, 1, 4).flatten(1, 2)
+    queries = queries[:, n_keys - n_queries :].view(n_pieces, n_queries, of.n_kv, -1, of.size)
+    return _Sides(queries.transpose(1, 2).flatten(2, 3).flatten(0, 1), keys, values)
 
 
-def _short(of: Heads, query: Tensor, keys: Tensor, values: Tensor, mask: Tensor) -> tuple[Tensor, Tensor]:
-    """Return the mixed values as (tokens, n_kv, group, size), and the weights, (n_kv, tokens * group, keys)."""
-    weights = torch.baddbmm(keys.new_empty(1), _rows(query), keys.transpose(1, 2), beta=0, alpha=of.scale)
-    weights.view(of.n_kv, len(query), -1, len(mask.T)).add_(mask[:, None])
+def _by_token(of: Heads, rows: Tensor, group: Group) -> Tensor:
+    """Return rows of each group as (pieces, tokens, n_kv, group, size)."""
+    return rows.view(len(group.numbers), of.n_kv, group.mask.shape[2], -1, of.size).transpose(1, 2)
+
+
+def _short(of: Heads, heads: Tensor, group: Group) -> tuple[Tensor, Tensor]:
+    """Return the mixed values as (pieces, tokens, n_kv, group, size), and the weights.
+
+    The weights are (pieces * n_kv, tokens * group, keys).
+    """
+    queries, keys, values = _sides(of, heads, group)
+    masks = group.mask.expand(-1, of.n_kv, -1, of.n // of.n_kv, -1)
+    weights = masks.clone(memory_format=torch.contiguous_format).view(*queries.shape[:2], -1)
+    weights.baddbmm_(queries, keys.transpose(1, 2), alpha=of.scale)
     torch.softmax(weights, -1, out=weights)
-    return _by_token(of, torch.bmm(weights, values), len(query)), weights
+    return _by_token(of, torch.bmm(weights, values), group), weights
 
 
 def _short_back(
-    of: Heads, to_out: Tensor, query: Tensor, keys: Tensor, values: Tensor, weights: Tensor
+    of: Heads, heads: Tensor, to_outs: Sequence[Tensor], group: Group, weights: Tensor
 ) -> tuple[Tensor, Tensor]:
-    """Return the gradients to the query, in its shape, and to keys and below them values, (2 n_kv, keys, size)."""
-    rows, to_rows, to_seen = _rows(query), _rows(to_out), keys.new_empty(2 * of.n_kv, *keys.shape[1:])
-    torch.bmm(weights.transpose(1, 2), to_rows, out=to_seen[of.n_kv :])
+    """Return the gradients to queries, (pieces, tokens, n_kv, group, size), and to keys and to values.
+
+    Those are (2, pieces, n_kv, keys, size). `to_outs` are the gradients to the mixed values of each piece.
+    """
+    queries, keys, values = _sides(of, heads, group)
+    to_rows = torch.zeros_like(queries).view(len(group.numbers), of.n_kv, group.mask.shape[2], -1, of.size)
+    for one, to_out in zip(to_rows, to_outs, strict=True):
+        one[:, -len(to_out) :].copy_(to_out.transpose(0, 1))
+    to_rows = to_rows.view(queries.shape)
+    to_seen, nothing = keys.new_empty(2, *keys.shape), keys.new_empty(1)
+    torch.bmm(weights.transpose(1, 2), to_rows, out=to_seen[1])
     to_products = _softmax_back(torch.bmm(to_rows, values.transpose(1, 2)), weights, -1, weights.dtype)
-    to_products.mul_(of.scale)
-    torch.bmm(to_products.transpose(1, 2), rows, out=to_seen[: of.n_kv])
-    return _by_token(of, torch.bmm(to_products, keys), len(query)), to_seen
+    torch.baddbmm(nothing, to_products.transpose(1, 2), queries, beta=0, alpha=of.scale, out=to_seen[0])
+    to_queries = torch.baddbmm(nothing, to_products, keys, beta=0, alpha=of.scale)
+    return _by_token(of, to_queries, group), to_seen.view(2, -1, of.n_kv, *keys.shape[1:])
 
 
 def _long(of: Heads, query: Tensor, keys: Tensor, values: Tensor, mask: Tensor | None) -> tuple[Tensor, Tensor]:
@@ -146,11 +182,11 @@ def _long_back(
     sums: Tensor,
     mask: Tensor | None,
 ) -> tuple[Tensor, Tensor]:
-    """Return what `_short_back` does."""
+    """Return the gradients to the query, in its shape, and to keys and values, (2, n_kv, keys, size)."""
     to_out, by_head, out = (part.permute(1, 2, 0, 3) for part in (to_out, query, out))
     given = to_out, by_head, *_of_groups(by_head, keys, values), out, sums, 0.0, mask is None
     to_query, *to_seen = _attention_back(*given, attn_mask=mask, scale=of.scale)
-    return to_query.permute(2, 0, 1, 3), torch.cat([one.sum(1) for one in to_seen])
+    return to_query.permute(2, 0, 1, 3), torch.stack([one.sum(1) for one in to_seen])
 
 
 def _of_groups(query: Tensor, *seen: Tensor) -> list[Tensor]:

@@ -13,7 +13,6 @@ import torch
 from torch import Tensor, nn
 from torch.nn import functional
 
-from .attention import Pieces
 from .cache import Slot
 from .decoder import Angles, Decoder, Layer, of_wanted
 from .held import Matrix, add_times, times_back
@@ -21,6 +20,7 @@ from .linear import holds
 from .norms import rms_norm_back, root_of
 from .pairs import Pair, add_pairs, pairs_back
 from .piece_attention import Heads, attend_heads, attend_heads_back
+from .pieces import Pieces
 from .quick import is_common, norm_weight, parts_of
 
 

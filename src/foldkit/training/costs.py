@@ -10,13 +10,13 @@ import torch
 from torch import Tensor
 
 from foldkit.adapters.attaching import Adapter
-from foldkit.models.attention import FEW_KEYS, Piece
 from foldkit.models.batch import Batch, pack
 from foldkit.models.decoder import Decoder
 from foldkit.models.freeing import give_back
 from foldkit.models.held import Held
 from foldkit.models.held.contract import CHUNK
 from foldkit.models.likelihood import LOGITS_AT_ONCE, learned_stream
+from foldkit.models.pieces import FEW_KEYS, Piece
 
 from .settings import TrainSettings
 
@@ -48,7 +48,7 @@ class PassCost:
         return sum(self._kept(piece).of(piece.n_tokens, piece.n_before) for piece in pieces)
 
     def _kept(self, piece: Piece) -> Kept:
-        return self.few if piece.n_before + piece.n_tokens <= FEW_KEYS else self.many
+        return self.few if piece.n_keys <= FEW_KEYS else self.many
 
 
 def pass_cost(decoder: Decoder, ids: Sequence[int]) -> PassCost:
