@@ -1,9 +1,9 @@
 """A training step against a plain loop at the same micro-batch, and against the products that it cannot do without.
 
 The rows are the demo's, in the base's own markup, a batch of 16. Ours, the plain loop and the products, at the rate of
-`torch.mm` at their shapes, are interleaved; medians of their ratios. Peak memory is the kernel's own above the level
-after imports, each in a process of its own. The last line is one JSON object: the figures of the last micro-batch, and
-by micro-batch those of all.
+`torch.mm` at their shapes, take turns, each in a process of its own, so that none works in memory that another left
+behind; medians of their ratios. Peak memory is the kernel's own of these processes, above the level after imports. The
+last line is one JSON object: the figures of the last micro-batch, and by micro-batch those of all.
 
     python benchmarks/train.py real/chat-135m.gguf
 """
@@ -11,13 +11,14 @@ by micro-batch those of all.
 from __future__ import annotations
 
 import argparse
+import contextlib
 import json
 import statistics
 import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from operator import truediv
 from pathlib import Path
 
@@ -25,10 +26,11 @@ import torch
 from torch.nn.utils.rnn import pad_sequence
 
 import foldkit
-from foldkit.adapters import Adapter, AdapterSettings, attach
+from foldkit.adapters import AdapterSettings, attach
 from foldkit.datasets import Example
 from foldkit.demo import copy_demo
-from foldkit.models import Base, Decoder, open_base
+from foldkit.models import Base, open_base
+from foldkit.models.freeing import memory_kept
 from foldkit.training import TrainSettings, micro_batches, summed_loss
 from foldkit.training.memory import peak_bytes
 from plain_loop import PlainLoop
@@ -48,12 +50,13 @@ def settings_of(size: int) -> TrainSettings:
     return TrainSettings(batch=BATCH, micro_batch=size)
 
 
-def ours(base: Base, adapter: Adapter, examples: list[Example], size: int) -> Callable[[], None]:
+def ours(base: Base, examples: list[Example], size: int) -> Callable[[], None]:
     """Return a step of ours: the gradient of a batch."""
+    adapter = attach(base.decoder, AdapterSettings(rank=RANK))
     n_learned = sum(example.n_learned for example in examples)
+    base.decoder.train()
 
     def step() -> None:
-        base.decoder.train()
         for piece in micro_batches(examples, settings_of(size)):
             torch.autograd.backward(summed_loss(base.decoder, piece).total / n_learned)
         for factor in adapter.parameters:
@@ -80,13 +83,13 @@ def plain(base: Base, examples: list[Example], size: int) -> Callable[[], None]:
     return step
 
 
-def products(decoder: Decoder, examples: list[Example], size: int) -> Callable[[], None]:
+def products(base: Base, examples: list[Example], size: int) -> Callable[[], None]:
     """Return the products that the gradient of a batch requires, and nothing else.
 
     What examples of a pass begin with is required once, the token that nothing is predicted from not at all, and past
     the last layer's attention only what predicts a learned token.
     """
-    spec, passes = decoder.spec, micro_batches(examples, settings_of(size))
+    spec, passes = base.decoder.spec, micro_batches(examples, settings_of(size))
     attention, d_model = spec.n_heads * spec.head_dim, spec.d_model
     before = {(d_model, attention): 1, (d_model, spec.n_kv_heads * spec.head_dim): 2}
     after = {(attention, d_model): 1, (d_model, spec.d_ff): 2, (spec.d_ff, d_model): 1}
@@ -137,32 +140,57 @@ def _attention_products(n_heads: int, n_queries: int, n_keys: int, head_dim: int
         torch.bmm(scores, keys)
 
 
-def seconds(step: Callable[[], None]) -> float:
-    """Return how long a step takes."""
-    start = time.perf_counter()
-    step()
-    return time.perf_counter() - start
+STEPS = {"plain loop": plain, "products": products, "ours": ours}
 
 
-def peak_of(kind: str, base_at: Path, size: int) -> int:
-    """Return the peak memory of two steps in a process of its own, above the level after imports."""
-    words = [sys.executable, __file__, str(base_at), "--peak-of", kind, "--micro-batch", str(size)]
-    return int(subprocess.run(words, check=True, capture_output=True, text=True).stdout.splitlines()[-1])
+def take_turns(kind: str, base_at: Path, size: int) -> None:
+    """Make a step for every line that comes in; print the seconds it took, and the peak memory until then."""
+    examples = demo_batch(base_at)
+    before = peak_bytes()
+    step = STEPS[kind](open_base(base_at), examples, size)
+    with memory_kept() if kind == "ours" else contextlib.nullcontext():  # as in a training
+        for _ in sys.stdin:
+            start = time.perf_counter()
+            step()
+            print(time.perf_counter() - start, peak_bytes() - before, flush=True)
 
 
-def figures_of(steps: dict[str, Callable[[], None]], n_tokens: int, repeats: int) -> dict[str, float]:
+@contextlib.contextmanager
+def process_of(kind: str, base_at: Path, size: int) -> Iterator[Callable[[], tuple[float, float]]]:
+    """Yield what makes a step in a process of its own, and returns its seconds and the peak memory until then."""
+    words = [sys.executable, __file__, str(base_at), "--only", kind, "--micro-batch", str(size)]
+    with subprocess.Popen(words, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True) as process:
+        given, told = process.stdin, process.stdout
+        assert given
+        assert told
+
+        def turn() -> tuple[float, float]:
+            print(file=given, flush=True)
+            seconds, peak = told.readline().split()
+            return float(seconds), float(peak)
+
+        yield turn
+
+
+def figures_of(base_at: Path, size: int, n_tokens: int, repeats: int) -> dict[str, float]:
     """Return the speed of the steps, and its ratios: medians over so many turns, after one that does not count."""
-    found: dict[str, list[float]] = {name: [] for name in steps}
-    for repeat in range(repeats + 1):
-        for name, step in steps.items():
-            found[name].append(seconds(step))
-        print(f"  {repeat}: " + "; ".join(f"{name} {times[-1]:.2f} s" for name, times in found.items()), flush=True)
-    plain_loop, needed, own = (times[1:] for times in found.values())
+    turns: dict[str, list[tuple[float, float]]] = {kind: [] for kind in STEPS}
+    with contextlib.ExitStack() as stack:
+        steps = {kind: stack.enter_context(process_of(kind, base_at, size)) for kind in STEPS}
+        for repeat in range(repeats + 1):
+            for kind, step in steps.items():
+                turns[kind].append(step())
+            took = "; ".join(f"{kind} {found[-1][0]:.2f} s" for kind, found in turns.items())
+            print(f"  {repeat}: {took}", flush=True)
+    plain_loop, needed, own = ([seconds for seconds, _ in found[1:]] for found in turns.values())
+    plain_peak, _, own_peak = (found[-1][1] for found in turns.values())
+    print(f"  peak memory {own_peak / 1e6:,.0f} MB, plain loop {plain_peak / 1e6:,.0f} MB")
     return {
         "tokens_per_second": round(n_tokens / statistics.median(own), 1),
         "times_plain_loop": round(statistics.median(map(truediv, plain_loop, own)), 2),
         "share_of_ceiling": round(statistics.median(map(truediv, needed, own)), 3),
         "ceiling_times_plain_loop": round(statistics.median(map(truediv, plain_loop, needed)), 2),
+        "memory_share": round(own_peak / plain_peak, 3),
     }
 
 
@@ -172,35 +200,17 @@ def main() -> None:
     parser.add_argument("base", type=Path)
     parser.add_argument("--repeats", type=int, default=5)
     parser.add_argument("--micro-batch", type=int, nargs="+", default=[8, 16])
-    parser.add_argument("--peak-of", choices=("ours", "plain"))
+    parser.add_argument("--only", choices=tuple(STEPS))
     options = parser.parse_args()
-    examples = demo_batch(options.base)
-    before = peak_bytes()
-    base = open_base(options.base)
-    if options.peak_of:
-        (size,) = options.micro_batch
-        if options.peak_of == "plain":
-            step = plain(base, examples, size)
-        else:
-            step = ours(base, attach(base.decoder, AdapterSettings(rank=RANK)), examples, size)
-        step()
-        step()
-        print(peak_bytes() - before)
+    if options.only:
+        take_turns(options.only, options.base, *options.micro_batch)
         return
-    adapter = attach(base.decoder, AdapterSettings(rank=RANK))
-    n_tokens = sum(len(example.ids) for example in examples)
+    n_tokens = sum(len(example.ids) for example in demo_batch(options.base))
     by_size = {}
     for size in options.micro_batch:
         print(f"micro-batch {size}, {n_tokens} tokens a step:")
-        steps = {
-            "plain loop": plain(base, examples, size),
-            "products": products(base.decoder, examples, size),
-            "ours": ours(base, adapter, examples, size),
-        }
-        by_size[size] = figures_of(steps, n_tokens, options.repeats)
-        ours_peak, plain_peak = (peak_of(kind, options.base, size) for kind in ("ours", "plain"))
-        by_size[size]["memory_share"] = round(ours_peak / plain_peak, 3)
-        print(f"  peak memory {ours_peak / 1e6:,.0f} MB, plain loop {plain_peak / 1e6:,.0f} MB; {by_size[size]}")
+        by_size[size] = figures_of(options.base, size, n_tokens, options.repeats)
+        print(f"  {by_size[size]}")
     print(json.dumps({**by_size[options.micro_batch[-1]], "by_micro_batch": by_size}))
 
 
