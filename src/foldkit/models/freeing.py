@@ -6,7 +6,7 @@ import contextlib
 import ctypes
 from collections.abc import Iterator
 
-# Parameters of the C library's `mallopt`, and what they are unless they are set.
+# Parameters of the C library's `mallopt`, and what they are in the end: the most that it comes to by itself.
 _TRIM_THRESHOLD, _MMAP_MAX = -1, -4
 _USUAL = {_TRIM_THRESHOLD: 2**26, _MMAP_MAX: 65536}
 

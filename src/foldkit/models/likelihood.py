@@ -142,8 +142,7 @@ def _pieces(decoder: Decoder, n_rows: int) -> Iterator[slice]:
 
 def _cross_entropy_(logits: Tensor, targets: Tensor, smoothing: float) -> tuple[Tensor, Tensor]:
     """Return the summed cross-entropy of logits (n, vocab_size) and the hits; its gradient takes the logits' place."""
-    likeliest = logits.amax(-1, keepdim=True)
-    n_hit = (logits.gather(-1, targets[:, None]) == likeliest).sum()
+    n_hit = (logits.argmax(-1) == targets).sum()
     torch.log_softmax(logits, -1, out=logits)
     wanted = logits.gather(-1, targets[:, None])
     if smoothing:

@@ -71,6 +71,10 @@ class Pieces:
         return [piece.n_tokens for piece in self.pieces]
 
     @functools.cached_property
+    def _starts(self) -> list[int]:
+        return [0, *itertools.accumulate(self.sizes)]
+
+    @functools.cached_property
     def masks(self) -> list[Tensor | None]:
         """Return what is added to the products of each piece, (tokens, n_before + tokens); None for plain causal.
 
@@ -112,16 +116,16 @@ class Pieces:
         itself = torch.ones(n_queries, n_keys, dtype=torch.bool, device=self.device).triu(n_keys - n_queries) & causal
         key = torch.arange(n_keys, device=self.device)
         masks = [self._as_added(causal & (key >= n_keys - self.pieces[number].n_keys) | itself) for number in numbers]
-        seen = torch.cat([self._places(number, n_keys) for number in numbers])
-        return Group(numbers, seen, torch.stack(masks)[:, None, :, None])
+        seen = [place for number in numbers for place in self._places(number, n_keys)]
+        return Group(numbers, torch.tensor(seen, device=self.device), torch.stack(masks)[:, None, :, None])
 
-    def _places(self, number: int, n_keys: int) -> Tensor:
+    def _places(self, number: int, n_keys: int) -> list[int]:
         """Return the places of what a piece sees, and in front of them its first token until there are so many."""
-        starts = [0, *itertools.accumulate(self.sizes)]
         piece = self.pieces[number]
-        parts = [(starts[number], 1)] * (n_keys - piece.n_keys)
-        parts += [(starts[other], n) for other, n in piece.before] + [(starts[number], piece.n_tokens)]
-        return torch.cat([torch.arange(start, start + n, device=self.device) for start, n in parts])
+        places = [self._starts[number]] * (n_keys - piece.n_keys)
+        for other, n in (*piece.before, (number, piece.n_tokens)):
+            places += range(self._starts[other], self._starts[other] + n)
+        return places
 
     def _mask(self, piece: Piece) -> Tensor | None:
         if piece.before or 0 < self.window < piece.n_tokens:
@@ -138,8 +142,7 @@ def _n_weights(piece: Piece) -> int:
 
 def piece_positions(pieces: Sequence[Piece], device: torch.device) -> Tensor:
     """Return the position of every token of a row of pieces, int64 (tokens,)."""
-    starts = ((piece.n_before, piece.n_before + piece.n_tokens) for piece in pieces)
-    return torch.cat([torch.arange(start, end, device=device) for start, end in starts])
+    return torch.cat([torch.arange(piece.n_before, piece.n_keys, device=device) for piece in pieces])
 
 
 def with_before(parts: Sequence[Tensor], index: int, piece: Piece) -> Tensor:
