@@ -16,7 +16,9 @@ from foldkit.formats import UsageError
 from foldkit.models import Cache, Decoder, Sampling, generate, pad, stream, token_losses
 from foldkit.models.attention import attend_pieces
 from foldkit.models.freeing import memory_kept
-from foldkit.models.pieces import Piece, Pieces
+from foldkit.models.likelihood import likeliest
+from foldkit.models.piece import Piece
+from foldkit.models.pieces import Pieces
 
 from ..conftest import tiny_decoder
 from .oracle import logits as oracle_logits
@@ -114,6 +116,17 @@ def test_token_losses_are_the_same_padded_or_alone(decoder: Decoder) -> None:
     assert not np.allclose(moved[0], expected[:5])
 
 
+@pytest.mark.parametrize("n", [5, 256, 700])
+def test_the_likeliest_is_the_first_of_the_largest(n: int) -> None:
+    """In rows with many that are as large; the last that is as large is another: the control."""
+    logits = torch.from_numpy(np.random.default_rng(0).integers(0, 3, (40, n)).astype(np.float32))
+    largest, places = likeliest(logits)
+    expected = logits.numpy().argmax(1)
+    np.testing.assert_array_equal(places, expected)
+    np.testing.assert_array_equal(largest[:, 0], logits.numpy().max(1))
+    assert (n - 1 - logits.numpy()[:, ::-1].argmax(1) != expected).any()
+
+
 def test_sampling_follows_the_temperature_and_its_seed(decoder: Decoder) -> None:
     """Cold is greedy; the same seed gives the same answer in any batch; 0 is a seed; not-a-number is refused."""
     greedy = generate(decoder, IDS[:1], (), 8)
@@ -156,7 +169,7 @@ def test_attention_in_packed_examples_is_that_of_each_alone(lengths: tuple[int, 
     sides = [torch.randn(1, heads, sum(lengths), 8, dtype=torch.float64, requires_grad=True) for heads in (4, 2, 2)]
 
     def mixed_in(*pieces: Piece) -> tuple[Pieces, float, float]:
-        return Pieces(pieces, window, dtype=torch.float64), 0.3, cap
+        return Pieces(pieces, window=window, dtype=torch.float64), 0.3, cap
 
     together = attend_pieces(*sides, *mixed_in(*map(Piece, lengths)))
     parts = zip(*(side.split(lengths, dim=2) for side in sides), strict=True)
@@ -182,12 +195,15 @@ def test_pieces_side_by_side_see_what_each_sees(window: int) -> None:
         before = ((other, chance.randint(1, pieces[other].n_tokens)),) if number % 3 else ()
         pieces.append(Piece(chance.randint(1, 60), before))
     starts, few = np.cumsum([0, *(piece.n_tokens for piece in pieces)]), 70
-    groups = Pieces(tuple(pieces), window, few).groups
+    groups = Pieces(tuple(pieces), (4, 2), window, few).groups.groups
     found = [number for group in groups for number in group.numbers]
     assert sorted(found) == [number for number, piece in enumerate(pieces) if piece.n_keys <= few]
     assert len(groups) < len(found) < len(pieces)
     for group in groups:
-        seen, mask = group.seen.view(len(group.numbers), -1), group.mask[:, 0, :, 0]
+        rows, mask = group.seen.view(2, len(group.numbers), 2, -1), group.mask[:, 0, :, 0]
+        assert (rows % 8 == torch.tensor([[4, 5], [6, 7]])[:, None, :, None]).all()  # keys, values; each of a head
+        assert (rows // 8 == rows[:1, :, :1] // 8).all()
+        seen = rows[0, :, 0] // 8
         assert set(mask.unique().tolist()) <= {0.0, -math.inf}
         for number, places, own in zip(group.numbers, seen, mask == 0, strict=True):
             piece = pieces[number]

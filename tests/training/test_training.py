@@ -20,7 +20,7 @@ from foldkit.adapters import Adapter, AdapterSettings, attach
 from foldkit.datasets import Example
 from foldkit.formats import FoldKitError, InputError, UsageError
 from foldkit.models import Decoder, chunked_loss, learned_stream, likelihood, pack, pad
-from foldkit.models.pieces import Piece
+from foldkit.models.piece import Piece
 from foldkit.training import (
     Checked,
     Due,

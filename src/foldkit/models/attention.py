@@ -6,7 +6,8 @@ import torch
 from torch import Tensor
 from torch.nn import functional
 
-from .pieces import Pieces, last_ones_mask, with_before
+from .piece import last_ones_mask, with_before
+from .pieces import Pieces
 
 
 def attend(query: Tensor, key: Tensor, value: Tensor, mask: Tensor | None, scale: float, cap: float) -> Tensor:

@@ -10,7 +10,7 @@ from typing import NamedTuple
 import torch
 from torch import Tensor
 
-from .pieces import Piece
+from .piece import Piece
 
 # Fewer tokens than this that examples begin with alike are computed for each: to put them together costs as much.
 WORTH_SHARING = 8

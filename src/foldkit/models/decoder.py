@@ -23,7 +23,8 @@ from .cache import Cache, Slot
 from .held import Held
 from .linear import Linear, join, linear, together
 from .norms import frozen_rms_norm
-from .pieces import FEW_KEYS, Piece, Pieces, piece_positions
+from .piece import Piece, piece_positions
+from .pieces import FEW_KEYS, Pieces
 from .rotary import Rope, rotary_angles, rotate
 from .spec import ModelSpec
 
@@ -246,8 +247,9 @@ class Decoder(nn.Module):
             x = x + self.positions(positions)
         x = x.flatten(0, 1)
         n_keys = ids.shape[1] + (cache.length if cache else 0)
+        heads = self.spec.n_heads, self.spec.n_kv_heads
         masks: dict[int, Mask] = {
-            size: Pieces(tuple(pieces), size, 0 if self.recompute else FEW_KEYS, x.dtype, x.device)
+            size: Pieces(tuple(pieces), heads, size, 0 if self.recompute else FEW_KEYS, x.dtype, x.device)
             if pieces
             else window_mask(mask, size, ids.shape[1], n_keys, ids.device)
             for size in {*self.spec.windows, 0}

@@ -16,7 +16,9 @@ from typing import NamedTuple
 import torch
 from torch import Tensor
 
-from .pieces import Group, Pieces, with_before
+from .piece import with_before
+from .piece_groups import Group
+from .pieces import Pieces
 
 # What PyTorch's attention calls on a CPU, and its way back, with the sums that the second needs of the first.
 _attention = torch.ops.aten._scaled_dot_product_flash_attention_for_cpu.default
@@ -64,46 +66,49 @@ def attend_heads(of: Heads, heads: Tensor, pieces: Pieces) -> tuple[Tensor, list
 
     Queries, keys and values stand one after the other among heads.
     """
-    mixed, kept = heads.new_empty(len(heads), of.n * of.size), list[Tensor]()
-    outs = _by_piece(of, mixed, pieces)
-    for group in pieces.groups:
-        found, weights = _short(of, heads, group)
-        for one, number in zip(found, group.numbers, strict=True):
-            outs[number].copy_(one[len(one) - pieces.sizes[number] :])
-        kept.append(weights)
-    parts = _parted(of, heads, pieces)
+    groups, kept = pieces.groups.groups, list[Tensor]()
+    sizes = [len(group.queries) for group in groups]
+    found = heads.new_empty(sum(sizes), of.size)
+    for group, mixed in zip(groups, found.split_with_sizes(sizes), strict=True):
+        kept.append(_short(of, heads.view(-1, of.size), group, mixed))
+    together = _put_back(found, pieces.groups.mixed).view(len(heads), -1)
+    parts, outs = _parted(of, heads, pieces), _by_piece(of, together, pieces)
     for number in pieces.long:
-        found, sums = _long(of, parts.queries[number], *parts.seen(number, pieces), pieces.masks[number])
-        outs[number].copy_(found)
+        out, sums = _long(of, parts.queries[number], *parts.seen(number, pieces), pieces.masks[number])
+        outs[number].copy_(out)
         kept.append(sums)
-    return mixed, kept
+    return together, kept
 
 
 def attend_heads_back(
     of: Heads, heads: Tensor, mixed: Tensor, kept: Sequence[Tensor], to_mixed: Tensor, pieces: Pieces
 ) -> Tensor:
     """Return the gradient to heads, (tokens, n + 2 n_kv, size), from the one to mixed values."""
-    to_heads = torch.empty_like(heads)
+    groups, to_seen = pieces.groups.groups, dict[int, Tensor]()
+    sizes = [len(group.queries) + len(group.seen) for group in groups]
+    found = heads.new_empty(sum(sizes), of.size)
+    for group, weights, part in zip(groups, kept, found.split_with_sizes(sizes), strict=False):
+        to_keys = _short_back(of, heads.view(-1, of.size), to_mixed.view(-1, of.size), group, weights, part)
+        to_seen |= {number: to_keys[:, index] for index, number in enumerate(group.numbers)}
+    to_heads = _put_back(found, pieces.groups.heads).view_as(heads)
     parts, to_parts = _parted(of, heads, pieces), _parted(of, to_heads, pieces)
     outs, to_outs = _by_piece(of, mixed, pieces), _by_piece(of, to_mixed, pieces)
-    to_seen = {}
-    for group, weights in zip(pieces.groups, kept, strict=False):
-        to_queries, to_keys = _short_back(of, heads, [to_outs[number] for number in group.numbers], group, weights)
-        for index, number in enumerate(group.numbers):
-            size = pieces.sizes[number]
-            to_parts.queries[number].copy_(to_queries[index, len(to_queries[index]) - size :])
-            to_seen[number] = to_keys[:, index, :, -pieces.pieces[number].n_keys :]
-    for number, sums in zip(pieces.long, kept[len(pieces.groups) :], strict=True):
+    for number, sums in zip(pieces.long, kept[len(groups) :], strict=True):
         given = to_outs[number], parts.queries[number], *parts.seen(number, pieces), outs[number], sums
         to_query, to_seen[number] = _long_back(of, *given, pieces.masks[number])
         to_parts.queries[number].copy_(to_query)
+        to_parts.both[number].copy_(to_seen[number][:, :, pieces.pieces[number].n_before :])
     for number, piece in enumerate(pieces.pieces):
-        to_parts.both[number].copy_(to_seen[number][:, :, piece.n_before :])
-        start = 0
+        start = -piece.n_keys
         for other, n in piece.before:  # an earlier piece, which has the gradient of its own queries already
             to_parts.both[other][:, :, :n].add_(to_seen[number][:, :, start : start + n])
             start += n
     return to_heads
+
+
+def _put_back(found: Tensor, places: Tensor) -> Tensor:
+    """Return the rows (n, size) that stand in these places among those of groups; any where there is no group."""
+    return found.index_select(0, places) if len(found) else found.new_empty(len(places), found.shape[1])
 
 
 class _Sides(NamedTuple):
@@ -117,51 +122,41 @@ class _Sides(NamedTuple):
     values: Tensor
 
 
-def _sides(of: Heads, heads: Tensor, group: Group) -> _Sides:
-    n_pieces, _, n_queries, _, n_keys = group.mask.shape
-    rows = heads.index_select(0, group.seen).view(n_pieces, n_keys, -1, of.size)
-    queries, both = rows.split_with_sizes((of.n, 2 * of.n_kv), dim=2)
-    keys, values = both.view(n_pieces, n_keys, 2, of.n_kv, of.size).permute(2, 0, 3, 1, 4).flatten(1, 2)
-    queries = queries[:, n_keys - n_queries :].view(n_pieces, n_queries, of.n_kv, -1, of.size)
-    return _Sides(queries.transpose(1, 2).flatten(2, 3).flatten(0, 1), keys, values)
+def _sides(of: Heads, rows: Tensor, group: Group) -> _Sides:
+    n = len(group.numbers) * of.n_kv
+    keys, values = rows.index_select(0, group.seen).view(2, n, -1, of.size)
+    return _Sides(rows.index_select(0, group.queries).view(n, -1, of.size), keys, values)
 
 
-def _by_token(of: Heads, rows: Tensor, group: Group) -> Tensor:
-    """Return rows of each group as (pieces, tokens, n_kv, group, size)."""
-    return rows.view(len(group.numbers), of.n_kv, group.mask.shape[2], -1, of.size).transpose(1, 2)
+def _short(of: Heads, rows: Tensor, group: Group, mixed: Tensor) -> Tensor:
+    """Put in `mixed` what the queries of a group give, rows of size; return the weights.
 
-
-def _short(of: Heads, heads: Tensor, group: Group) -> tuple[Tensor, Tensor]:
-    """Return the mixed values as (pieces, tokens, n_kv, group, size), and the weights.
-
-    The weights are (pieces * n_kv, tokens * group, keys).
+    The weights are (pieces * n_kv, queries * group, keys).
     """
-    queries, keys, values = _sides(of, heads, group)
+    queries, keys, values = _sides(of, rows, group)
     masks = group.mask.expand(-1, of.n_kv, -1, of.n // of.n_kv, -1)
     weights = masks.clone(memory_format=torch.contiguous_format).view(*queries.shape[:2], -1)
     weights.baddbmm_(queries, keys.transpose(1, 2), alpha=of.scale)
     torch.softmax(weights, -1, out=weights)
-    return _by_token(of, torch.bmm(weights, values), group), weights
+    torch.bmm(weights, values, out=mixed.view_as(queries))
+    return weights
 
 
-def _short_back(
-    of: Heads, heads: Tensor, to_outs: Sequence[Tensor], group: Group, weights: Tensor
-) -> tuple[Tensor, Tensor]:
-    """Return the gradients to queries, (pieces, tokens, n_kv, group, size), and to keys and to values.
+def _short_back(of: Heads, rows: Tensor, to_mixed: Tensor, group: Group, weights: Tensor, found: Tensor) -> Tensor:
+    """Put in `found` the gradients to queries, and to what is seen, of a group; return the latter.
 
-    Those are (2, pieces, n_kv, keys, size). `to_outs` are the gradients to the mixed values of each piece.
+    It is (2, pieces, n_kv, keys, size), keys and then values.
     """
-    queries, keys, values = _sides(of, heads, group)
-    to_rows = torch.zeros_like(queries).view(len(group.numbers), of.n_kv, group.mask.shape[2], -1, of.size)
-    for one, to_out in zip(to_rows, to_outs, strict=True):
-        one[:, -len(to_out) :].copy_(to_out.transpose(0, 1))
-    to_rows = to_rows.view(queries.shape)
-    to_seen, nothing = keys.new_empty(2, *keys.shape), keys.new_empty(1)
-    torch.bmm(weights.transpose(1, 2), to_rows, out=to_seen[1])
+    queries, keys, values = _sides(of, rows, group)
+    to_rows = to_mixed.index_select(0, group.mixed).index_fill_(0, group.padding, 0.0).view_as(queries)
+    to_queries, to_seen = found.split_with_sizes([len(group.queries), len(group.seen)])
+    to_keys, to_values = to_seen.view(2, *keys.shape)
+    nothing = keys.new_empty(1)
+    torch.bmm(weights.transpose(1, 2), to_rows, out=to_values)
     to_products = _softmax_back(torch.bmm(to_rows, values.transpose(1, 2)), weights, -1, weights.dtype)
-    torch.baddbmm(nothing, to_products.transpose(1, 2), queries, beta=0, alpha=of.scale, out=to_seen[0])
-    to_queries = torch.baddbmm(nothing, to_products, keys, beta=0, alpha=of.scale)
-    return _by_token(of, to_queries, group), to_seen.view(2, -1, of.n_kv, *keys.shape[1:])
+    torch.baddbmm(nothing, to_products.transpose(1, 2), queries, beta=0, alpha=of.scale, out=to_keys)
+    torch.baddbmm(nothing, to_products, keys, beta=0, alpha=of.scale, out=to_queries.view_as(queries))
+    return to_seen.view(2, len(group.numbers), of.n_kv, -1, of.size)
 
 
 def _long(of: Heads, query: Tensor, keys: Tensor, values: Tensor, mask: Tensor | None) -> tuple[Tensor, Tensor]:

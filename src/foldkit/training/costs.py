@@ -16,7 +16,8 @@ from foldkit.models.freeing import give_back
 from foldkit.models.held import Held
 from foldkit.models.held.contract import CHUNK
 from foldkit.models.likelihood import LOGITS_AT_ONCE, learned_stream
-from foldkit.models.pieces import FEW_KEYS, Piece
+from foldkit.models.piece import Piece
+from foldkit.models.pieces import FEW_KEYS
 
 from .settings import TrainSettings
 

@@ -1,0 +1,135 @@
+"""Pieces of about one size side by side, so that one product serves them all, and where their rows stand.
+
+Heads of a row of tokens are (tokens, n + 2 n_kv, size): queries, keys, values. What a product is made of is taken from
+there, and what it gives is put back, by the numbers of rows of that size.
+"""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Sequence
+from typing import NamedTuple
+
+import torch
+from torch import Tensor
+
+from .piece import Piece, added_mask, last_ones_mask
+
+# Pieces stand side by side while so much of their weights is not padding.
+_FULL = 0.8
+
+
+class Group(NamedTuple):
+    """Pieces side by side, the last token of each at the end; in front of a shorter one stands what it does not see.
+
+    Rows, int64: `queries` (pieces * n_kv * queries * n / n_kv,) and `seen` (2 * pieces * n_kv * keys,), keys and then
+    values, among heads; `mixed`, where what queries give belongs among mixed values (tokens, n, size). `padding` are
+    those of the queries that stand in front; they see themselves alone. `mask` (pieces, 1, queries, 1, keys) is added
+    to the products.
+    """
+
+    numbers: tuple[int, ...]
+    queries: Tensor
+    mixed: Tensor
+    padding: Tensor
+    seen: Tensor
+    mask: Tensor
+
+
+class Groups(NamedTuple):
+    """Groups, and where what they give stands for each row of mixed values and of heads.
+
+    `mixed`: int64 (tokens * n,), a row among those of the queries of all groups; `heads`: int64 (tokens * (n + 2
+    n_kv),), a row among those of the queries and of what is seen of each group in turn. 0 where a piece is in no group.
+    """
+
+    groups: tuple[Group, ...]
+    mixed: Tensor
+    heads: Tensor
+
+
+def alike(pieces: Sequence[Piece], numbers: Sequence[int], most: int) -> list[tuple[int, ...]]:
+    """Return numbers of pieces in groups of about one size, of at most so many weights of attention in all."""
+    found: list[tuple[int, ...]] = []
+    for number in sorted(numbers, key=lambda number: -_n_weights(pieces[number])):
+        with_it = (*found[-1], number) if found else ()
+        if with_it and _fit([pieces[number] for number in with_it], most):
+            found[-1] = with_it
+        else:
+            found.append((number,))
+    return found
+
+
+def _fit(pieces: Sequence[Piece], most: int) -> bool:
+    n_queries, n_keys = _size(pieces)
+    n_all = len(pieces) * n_queries * n_keys
+    return n_all <= most and sum(map(_n_weights, pieces)) >= _FULL * n_all
+
+
+def _n_weights(piece: Piece) -> int:
+    return piece.n_tokens * piece.n_keys
+
+
+def _size(pieces: Sequence[Piece]) -> tuple[int, int]:
+    """Return the most tokens of these pieces, and the most keys."""
+    return max(piece.n_tokens for piece in pieces), max(piece.n_keys for piece in pieces)
+
+
+def side_by_side(
+    pieces: Sequence[Piece], groups: Sequence[tuple[int, ...]], heads: tuple[int, int], window: int, dtype: torch.dtype
+) -> Groups:
+    """Return the groups of pieces of a row with these numbers. `heads`: how many queries have, and keys."""
+    n, n_kv = heads
+    n_tokens, made, n_rows_mixed, n_rows = sum(piece.n_tokens for piece in pieces), list[Group](), 0, 0
+    to_mixed, to_heads = (torch.zeros(n_tokens * size, dtype=torch.long) for size in (n, n + 2 * n_kv))
+    for numbers in groups:
+        group, own = _group(pieces, numbers, heads, window, dtype)
+        _note(to_mixed, group.mixed, own[0], n_rows_mixed)
+        _note(to_heads, group.queries, own[0], n_rows)
+        _note(to_heads, group.seen, own[1], n_rows + len(group.queries))
+        made.append(group)
+        n_rows_mixed, n_rows = n_rows_mixed + len(group.queries), n_rows + len(group.queries) + len(group.seen)
+    return Groups(tuple(made), to_mixed, to_heads)
+
+
+def _note(places: Tensor, rows: Tensor, own: Tensor, start: int) -> None:
+    """Note for those of these rows that are a group's own where they stand, the first of them at `start`."""
+    places[rows[own]] = start + own.nonzero()[:, 0]
+
+
+def _group(
+    pieces: Sequence[Piece], numbers: tuple[int, ...], heads: tuple[int, int], window: int, dtype: torch.dtype
+) -> tuple[Group, tuple[Tensor, Tensor]]:
+    """Return a group; and which rows of its queries, and of what is seen, are tokens of its own pieces."""
+    n, n_kv = heads
+    own = [pieces[number] for number in numbers]
+    n_queries, n_keys = _size(own)
+    tokens, key = torch.tensor([_tokens(pieces, number, n_keys) for number in numbers]), torch.arange(n_keys)
+    is_own = key >= n_keys - torch.tensor([piece.n_tokens for piece in own])[:, None]
+    is_seen = key >= n_keys - torch.tensor([piece.n_keys for piece in own])[:, None]
+    causal = last_ones_mask(n_queries, n_keys, window, None)
+    itself = key[n_keys - n_queries :, None] == key
+    mask = added_mask(causal & is_seen[:, None] | itself, dtype)
+
+    def by_query(values: Tensor) -> Tensor:
+        return values[:, n_keys - n_queries :][:, None, :, None].expand(-1, n_kv, -1, n // n_kv)
+
+    def by_key(values: Tensor) -> Tensor:
+        return values[None, :, None].expand(2, -1, n_kv, -1)
+
+    query, seen = torch.arange(n).view(n_kv, 1, -1), torch.arange(n, n + 2 * n_kv).view(2, 1, n_kv, 1)
+    of_heads = tokens * (n + 2 * n_kv)
+    rows = [by_query(of_heads) + query, by_query(tokens * n) + query, by_key(of_heads) + seen]
+    queries, mixed, keys = (part.flatten() for part in rows)
+    own_queries, own_keys = by_query(is_own).flatten(), by_key(is_own).flatten()
+    padding = own_queries.logical_not().nonzero()[:, 0]
+    return Group(numbers, queries, mixed, padding, keys, mask[:, None, :, None]), (own_queries, own_keys)
+
+
+def _tokens(pieces: Sequence[Piece], number: int, n_keys: int) -> list[int]:
+    """Return the tokens that a piece sees, and in front of them its first one until there are so many."""
+    starts, piece = [0, *itertools.accumulate(piece.n_tokens for piece in pieces)], pieces[number]
+    tokens = [starts[number]] * (n_keys - piece.n_keys)
+    for other, n in (*piece.before, (number, piece.n_tokens)):
+        tokens += range(starts[other], starts[other] + n)
+    return tokens
