@@ -1,9 +1,10 @@
 """A training step against a plain loop at the same micro-batch, and against the products that it cannot do without.
 
-The rows are the demo's, in the base's own markup, a batch of 16. Ours, the plain loop and the products, at the rate of
-`torch.mm` at their shapes, take turns, each in a process of its own, so that none works in memory that another left
-behind; medians of their ratios. Peak memory is the kernel's own of these processes, above the level after imports. The
-last line is one JSON object: the figures of the last micro-batch, and by micro-batch those of all.
+The rows are the demo's, in the base's own markup, a batch of 16, or one micro-batch where that is larger. Ours, the
+plain loop and the products, at the rate of `torch.mm` at their shapes, take turns, each in a process of its own, so
+that none works in memory that another left behind; medians of their ratios. Peak memory is the kernel's own of these
+processes, above the level after imports. The last line is one JSON object: the figures of the last micro-batch, and by
+micro-batch those of all.
 
     python benchmarks/train.py real/chat-135m.gguf
 """
@@ -38,16 +39,16 @@ from plain_loop import PlainLoop
 BATCH, RANK = 16, 8
 
 
-def demo_batch(base_at: Path) -> list[Example]:
-    """Return a batch of the demo's rows, encoded for the base."""
+def demo_batch(base_at: Path, size: int) -> list[Example]:
+    """Return a batch of the demo's rows for micro-batches of so many, encoded for the base."""
     with tempfile.TemporaryDirectory() as folder:
         sheet = foldkit.read_sheet(copy_demo(Path(folder) / "demo"), [f"base.model='{base_at.resolve()}'"])
-        return list(foldkit.build(sheet).parts["train"])[:BATCH]
+        return list(foldkit.build(sheet).parts["train"])[: max(BATCH, size)]
 
 
 def settings_of(size: int) -> TrainSettings:
     """Return the settings of a training in passes of so many examples."""
-    return TrainSettings(batch=BATCH, micro_batch=size)
+    return TrainSettings(batch=max(BATCH, size), micro_batch=size)
 
 
 def ours(base: Base, examples: list[Example], size: int) -> Callable[[], None]:
@@ -145,7 +146,7 @@ STEPS = {"plain loop": plain, "products": products, "ours": ours}
 
 def take_turns(kind: str, base_at: Path, size: int) -> None:
     """Make a step for every line that comes in; print the seconds it took, and the peak memory until then."""
-    examples = demo_batch(base_at)
+    examples = demo_batch(base_at, size)
     before = peak_bytes()
     step = STEPS[kind](open_base(base_at), examples, size)
     with memory_kept() if kind == "ours" else contextlib.nullcontext():  # as in a training
@@ -199,15 +200,15 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=(__doc__ or "").splitlines()[0])
     parser.add_argument("base", type=Path)
     parser.add_argument("--repeats", type=int, default=5)
-    parser.add_argument("--micro-batch", type=int, nargs="+", default=[8, 16])
+    parser.add_argument("--micro-batch", type=int, nargs="+", default=[8, 16, 32])
     parser.add_argument("--only", choices=tuple(STEPS))
     options = parser.parse_args()
     if options.only:
         take_turns(options.only, options.base, *options.micro_batch)
         return
-    n_tokens = sum(len(example.ids) for example in demo_batch(options.base))
     by_size = {}
     for size in options.micro_batch:
+        n_tokens = sum(len(example.ids) for example in demo_batch(options.base, size))
         print(f"micro-batch {size}, {n_tokens} tokens a step:")
         by_size[size] = figures_of(options.base, size, n_tokens, options.repeats)
         print(f"  {by_size[size]}")

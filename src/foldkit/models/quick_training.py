@@ -101,14 +101,7 @@ class _Layer(torch.autograd.Function):
         kept, factors = rest[: ctx.n_kept], rest[ctx.n_kept :]
         qkv, out, gate_up, down = zip(layer.sides, layer.dealt(factors), strict=True)
 
-        gate, up = both.chunk(2, dim=1)
-        silu = functional.silu(gate)
-        to_hidden, of_down = _mapped_back(to_y, silu * up, low_down, *down)
-        to_both = torch.empty_like(both)
-        to_gate, to_up = to_both.chunk(2, dim=1)
-        torch.mul(silu, to_hidden, out=to_up)
-        torch.ops.aten.silu_backward.grad_input(to_hidden.mul_(up), gate, grad_input=to_gate)
-        to_normed, of_up = _mapped_back(to_both, normed_2, low_up, *gate_up)
+        to_normed, of_mlp = _gated_back(to_y, both, normed_2, (low_up, low_down), gate_up, down)
         to_x_2 = rms_norm_back(to_normed, x_2, layer.mlp_norm, root_2, onto=to_y)
 
         to_mixed, of_out = _mapped_back(to_x_2, of_wanted(mixed, wanted), low_out, *out)
@@ -117,7 +110,30 @@ class _Layer(torch.autograd.Function):
         _turn(layer.heads, to_heads, ctx.angles, -1)
         to_normed, of_qkv = _mapped_back(to_heads.flatten(1), normed, low_qkv, *qkv)
         to_x = rms_norm_back(to_normed, x, layer.attention_norm, root, onto=_spread(to_x_2, wanted, len(x)))
-        return None, None, None, None, to_x, *of_qkv, *of_out, *of_up, *of_down
+        return None, None, None, None, to_x, *of_qkv, *of_out, *of_mlp
+
+
+def _gated_back(
+    to_y: Tensor,
+    both: Tensor,
+    normed: Tensor,
+    lows: tuple[Tensor | None, Tensor | None],
+    gate_up: tuple[Side, Sequence[Pair | None]],
+    down: tuple[Side, Sequence[Pair | None]],
+) -> tuple[Tensor, list[Tensor]]:
+    """Return the gradients to the normed stream, and to the factors of gate, up and down.
+
+    The gradients to what gate and up gave, the largest numbers of a layer, take their place.
+    """
+    gate, up = both.chunk(2, dim=1)
+    silu = functional.silu(gate)
+    hidden = silu * up
+    to_hidden, of_down = _mapped_back(to_y, hidden, lows[1], *down)
+    to_silu = torch.mul(to_hidden, up, out=hidden)
+    torch.mul(to_hidden, silu, out=up)
+    torch.ops.aten.silu_backward.grad_input(to_silu, gate, grad_input=gate)
+    to_normed, of_up = _mapped_back(both, normed, lows[0], *gate_up)
+    return to_normed, [*of_up, *of_down]
 
 
 def _spread(rows: Tensor, wanted: Tensor | None, n_rows: int) -> Tensor:
