@@ -253,11 +253,16 @@ def test_ctrl_c_in_an_answer_keeps_what_came(work_folder: Path) -> None:
     words = ["-m", "foldkit", "ask", "--base-only", "--max-tokens", "230"]
     child = pexpect.spawn(sys.executable, words, cwd=work_folder, encoding="utf-8", timeout=60)
     child.expect("Ctrl-D ends")
-    child.expect("> ")
-    child.sendline("wind?")
-    child.expect("base: ..")
-    child.sendintr()
-    child.expect("what came is kept")
+    for _ in range(5):  # where the machine stalls the answer may have ended before
+        child.expect("> ")
+        child.sendline("wind?")
+        child.expect("base: ..")
+        child.sendintr()
+        if child.expect(["what came is kept", "tokens of context"]) == 0:
+            break
+        child.sendline("/new")
+    else:
+        pytest.fail("no answer was stopped in five")
     child.expect(r"(\d+) tokens in")
     assert 0 < int(child.match.group(1)) < 230
     child.expect("> ")
