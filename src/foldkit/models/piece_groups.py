@@ -80,10 +80,12 @@ def side_by_side(
 ) -> Groups:
     """Return the groups of pieces of a row with these numbers. `heads`: how many queries have, and keys."""
     n, n_kv = heads
-    n_tokens, made, n_rows_mixed, n_rows = sum(piece.n_tokens for piece in pieces), list[Group](), 0, 0
+    seen, made, n_rows_mixed, n_rows = _seen(pieces), list[Group](), 0, 0
+    n_tokens = sum(piece.n_tokens for piece in pieces)
     to_mixed, to_heads = (torch.zeros(n_tokens * size, dtype=torch.long) for size in (n, n + 2 * n_kv))
     for numbers in groups:
-        group, own = _group(pieces, numbers, heads, window, dtype)
+        parts = [(pieces[number], seen[number]) for number in numbers]
+        group, own = _group(numbers, parts, heads, window, dtype)
         _note(to_mixed, group.mixed, own[0], n_rows_mixed)
         _note(to_heads, group.queries, own[0], n_rows)
         _note(to_heads, group.seen, own[1], n_rows + len(group.queries))
@@ -98,15 +100,22 @@ def _note(places: Tensor, rows: Tensor, own: Tensor, start: int) -> None:
 
 
 def _group(
-    pieces: Sequence[Piece], numbers: tuple[int, ...], heads: tuple[int, int], window: int, dtype: torch.dtype
+    numbers: tuple[int, ...],
+    parts: Sequence[tuple[Piece, list[int]]],
+    heads: tuple[int, int],
+    window: int,
+    dtype: torch.dtype,
 ) -> tuple[Group, tuple[Tensor, Tensor]]:
-    """Return a group; and which rows of its queries, and of what is seen, are tokens of its own pieces."""
+    """Return a group; and which rows of its queries, and of what is seen, are tokens of its own pieces.
+
+    `parts` are its pieces, and the tokens that each sees; in front of fewer ones stands the piece's first.
+    """
     n, n_kv = heads
-    own = [pieces[number] for number in numbers]
-    n_queries, n_keys = _size(own)
-    tokens, key = torch.tensor([_tokens(pieces, number, n_keys) for number in numbers]), torch.arange(n_keys)
-    is_own = key >= n_keys - torch.tensor([piece.n_tokens for piece in own])[:, None]
-    is_seen = key >= n_keys - torch.tensor([piece.n_keys for piece in own])[:, None]
+    n_queries, n_keys = _size([piece for piece, _ in parts])
+    tokens = torch.tensor([[seen[piece.n_before]] * (n_keys - len(seen)) + seen for piece, seen in parts])
+    key = torch.arange(n_keys)
+    is_own = key >= n_keys - torch.tensor([piece.n_tokens for piece, _ in parts])[:, None]
+    is_seen = key >= n_keys - torch.tensor([piece.n_keys for piece, _ in parts])[:, None]
     causal = last_ones_mask(n_queries, n_keys, window, None)
     itself = key[n_keys - n_queries :, None] == key
     mask = added_mask(causal & is_seen[:, None] | itself, dtype)
@@ -126,10 +135,10 @@ def _group(
     return Group(numbers, queries, mixed, padding, keys, mask[:, None, :, None]), (own_queries, own_keys)
 
 
-def _tokens(pieces: Sequence[Piece], number: int, n_keys: int) -> list[int]:
-    """Return the tokens that a piece sees, and in front of them its first one until there are so many."""
-    starts, piece = [0, *itertools.accumulate(piece.n_tokens for piece in pieces)], pieces[number]
-    tokens = [starts[number]] * (n_keys - piece.n_keys)
-    for other, n in (*piece.before, (number, piece.n_tokens)):
-        tokens += range(starts[other], starts[other] + n)
-    return tokens
+def _seen(pieces: Sequence[Piece]) -> list[list[int]]:
+    """Return the tokens that each piece sees: what stands before it, and its own."""
+    starts, found = [0, *itertools.accumulate(piece.n_tokens for piece in pieces)], []
+    for number, piece in enumerate(pieces):
+        parts = (*piece.before, (number, piece.n_tokens))
+        found.append([token for other, n in parts for token in range(starts[other], starts[other] + n)])
+    return found
