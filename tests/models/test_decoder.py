@@ -186,7 +186,8 @@ def test_attention_in_packed_examples_is_that_of_each_alone(lengths: tuple[int, 
 def test_pieces_side_by_side_see_what_each_sees(window: int) -> None:
     """Every piece that sees few keys in one group, its queries at the end; the oracle writes out what each sees.
 
-    Queries in front of a shorter piece see one key, for a softmax needs one. At least 0.8 of a group is no padding.
+    Queries in front of a shorter piece see one key, for a softmax needs one. At least 0.8 of a group is no padding. A
+    key has a gradient from each of these pieces that sees it.
     """
     chance = random.Random(0)
     pieces = [Piece(40)]
@@ -195,10 +196,11 @@ def test_pieces_side_by_side_see_what_each_sees(window: int) -> None:
         before = ((other, chance.randint(1, pieces[other].n_tokens)),) if number % 3 else ()
         pieces.append(Piece(chance.randint(1, 60), before))
     starts, few = np.cumsum([0, *(piece.n_tokens for piece in pieces)]), 70
-    groups = Pieces(tuple(pieces), (4, 2), window, few).groups.groups
+    groups, _, to_heads = Pieces(tuple(pieces), (4, 2), window, few).groups
     found = [number for group in groups for number in group.numbers]
     assert sorted(found) == [number for number, piece in enumerate(pieces) if piece.n_keys <= few]
     assert len(groups) < len(found) < len(pieces)
+    n_seen = np.zeros(starts[-1], dtype=int)
     for group in groups:
         rows, mask = group.seen.view(2, len(group.numbers), 2, -1), group.mask[:, 0, :, 0]
         assert (rows % 8 == torch.tensor([[4, 5], [6, 7]])[:, None, :, None]).all()  # keys, values; each of a head
@@ -209,11 +211,15 @@ def test_pieces_side_by_side_see_what_each_sees(window: int) -> None:
             piece = pieces[number]
             parts = [*piece.before, (number, piece.n_tokens)]
             whole = [int(starts[other]) + place for other, n in parts for place in range(n)]
+            n_seen[whole] += 1
             for token in range(1, piece.n_tokens + 1):
                 expected = whole[: piece.n_before + token][-window:]
                 assert places[own[token - piece.n_tokens - 1]].tolist() == expected
             assert (own[: len(own) - piece.n_tokens].sum(1) >= 1).all()
         assert sum(pieces[number].n_tokens * pieces[number].n_keys for number in group.numbers) >= 0.8 * mask.numel()
+    n_gradients = to_heads.starts.diff(append=torch.tensor([len(to_heads.rows)])).view(-1, 8)
+    is_few = np.repeat([piece.n_keys <= few for piece in pieces], [piece.n_tokens for piece in pieces])
+    assert (n_gradients == torch.tensor(np.stack([is_few] * 4 + [n_seen] * 4, axis=1))).all()
 
 
 @pytest.mark.skipif(platform.libc_ver()[0] != "glibc", reason="another allocator, which is not told anything")

@@ -15,7 +15,7 @@ from .decoder import Decoder
 from .quick_training import training_layers
 
 # Logits that stand in memory at once; the head is applied to so many rows at a time.
-LOGITS_AT_ONCE = 2**24
+LOGITS_AT_ONCE = 2**25
 # Logits of a row whose largest is sought together.
 _BLOCK = 256
 

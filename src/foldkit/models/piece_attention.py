@@ -71,44 +71,57 @@ def attend_heads(of: Heads, heads: Tensor, pieces: Pieces) -> tuple[Tensor, list
     found = heads.new_empty(sum(sizes), of.size)
     for group, mixed in zip(groups, found.split_with_sizes(sizes), strict=True):
         kept.append(_short(of, heads.view(-1, of.size), group, mixed))
-    together = _put_back(found, pieces.groups.mixed).view(len(heads), -1)
-    parts, outs = _parted(of, heads, pieces), _by_piece(of, together, pieces)
+    together = pieces.groups.mixed.of(found).view(len(heads), -1)
+    if pieces.long:
+        kept += _attend_long(of, heads, together, pieces)
+    return together, kept
+
+
+def _attend_long(of: Heads, heads: Tensor, mixed: Tensor, pieces: Pieces) -> list[Tensor]:
+    """Put what long pieces give in their rows of mixed values; return what the way back needs of each."""
+    parts, outs, kept = _parted(of, heads, pieces), _by_piece(of, mixed, pieces), list[Tensor]()
     for number in pieces.long:
         out, sums = _long(of, parts.queries[number], *parts.seen(number, pieces), pieces.masks[number])
         outs[number].copy_(out)
         kept.append(sums)
-    return together, kept
+    return kept
 
 
 def attend_heads_back(
     of: Heads, heads: Tensor, mixed: Tensor, kept: Sequence[Tensor], to_mixed: Tensor, pieces: Pieces
 ) -> Tensor:
     """Return the gradient to heads, (tokens, n + 2 n_kv, size), from the one to mixed values."""
-    groups, to_seen = pieces.groups.groups, dict[int, Tensor]()
+    groups = pieces.groups.groups
     sizes = [len(group.queries) + len(group.seen) for group in groups]
     found = heads.new_empty(sum(sizes), of.size)
     for group, weights, part in zip(groups, kept, found.split_with_sizes(sizes), strict=False):
-        to_keys = _short_back(of, heads.view(-1, of.size), to_mixed.view(-1, of.size), group, weights, part)
-        to_seen |= {number: to_keys[:, index] for index, number in enumerate(group.numbers)}
-    to_heads = _put_back(found, pieces.groups.heads).view_as(heads)
-    parts, to_parts = _parted(of, heads, pieces), _parted(of, to_heads, pieces)
-    outs, to_outs = _by_piece(of, mixed, pieces), _by_piece(of, to_mixed, pieces)
-    for number, sums in zip(pieces.long, kept[len(groups) :], strict=True):
-        given = to_outs[number], parts.queries[number], *parts.seen(number, pieces), outs[number], sums
-        to_query, to_seen[number] = _long_back(of, *given, pieces.masks[number])
-        to_parts.queries[number].copy_(to_query)
-        to_parts.both[number].copy_(to_seen[number][:, :, pieces.pieces[number].n_before :])
-    for number, piece in enumerate(pieces.pieces):
-        start = -piece.n_keys
-        for other, n in piece.before:  # an earlier piece, which has the gradient of its own queries already
-            to_parts.both[other][:, :, :n].add_(to_seen[number][:, :, start : start + n])
-            start += n
+        _short_back(of, heads.view(-1, of.size), to_mixed.view(-1, of.size), group, weights, part)
+    to_heads = pieces.groups.heads.of(found).view_as(heads)
+    if pieces.long:
+        _attend_long_back(of, heads, mixed, kept[len(groups) :], to_mixed, to_heads, pieces)
     return to_heads
 
 
-def _put_back(found: Tensor, places: Tensor) -> Tensor:
-    """Return the rows (n, size) that stand in these places among those of groups; any where there is no group."""
-    return found.index_select(0, places) if len(found) else found.new_empty(len(places), found.shape[1])
+def _attend_long_back(
+    of: Heads,
+    heads: Tensor,
+    mixed: Tensor,
+    kept: Sequence[Tensor],
+    to_mixed: Tensor,
+    to_heads: Tensor,
+    pieces: Pieces,
+) -> None:
+    """Add the gradients that come from long pieces to those to heads."""
+    parts, to_parts = _parted(of, heads, pieces), _parted(of, to_heads, pieces)
+    outs, to_outs = _by_piece(of, mixed, pieces), _by_piece(of, to_mixed, pieces)
+    for number, sums in zip(pieces.long, kept, strict=True):
+        given = to_outs[number], parts.queries[number], *parts.seen(number, pieces), outs[number], sums
+        to_query, to_seen = _long_back(of, *given, pieces.masks[number])
+        to_parts.queries[number].copy_(to_query)
+        piece, start = pieces.pieces[number], 0
+        for other, n in (*piece.before, (number, piece.n_tokens)):
+            to_parts.both[other][:, :, :n].add_(to_seen[:, :, start : start + n])
+            start += n
 
 
 class _Sides(NamedTuple):
@@ -142,11 +155,8 @@ def _short(of: Heads, rows: Tensor, group: Group, mixed: Tensor) -> Tensor:
     return weights
 
 
-def _short_back(of: Heads, rows: Tensor, to_mixed: Tensor, group: Group, weights: Tensor, found: Tensor) -> Tensor:
-    """Put in `found` the gradients to queries, and to what is seen, of a group; return the latter.
-
-    It is (2, pieces, n_kv, keys, size), keys and then values.
-    """
+def _short_back(of: Heads, rows: Tensor, to_mixed: Tensor, group: Group, weights: Tensor, found: Tensor) -> None:
+    """Put in `found` the gradients to the queries of a group, and to what is seen, rows of size."""
     queries, keys, values = _sides(of, rows, group)
     to_rows = to_mixed.index_select(0, group.mixed).index_fill_(0, group.padding, 0.0).view_as(queries)
     to_queries, to_seen = found.split_with_sizes([len(group.queries), len(group.seen)])
@@ -156,7 +166,6 @@ def _short_back(of: Heads, rows: Tensor, to_mixed: Tensor, group: Group, weights
     to_products = _softmax_back(torch.bmm(to_rows, values.transpose(1, 2)), weights, -1, weights.dtype)
     torch.baddbmm(nothing, to_products.transpose(1, 2), queries, beta=0, alpha=of.scale, out=to_keys)
     torch.baddbmm(nothing, to_products, keys, beta=0, alpha=of.scale, out=to_queries.view_as(queries))
-    return to_seen.view(2, len(group.numbers), of.n_kv, -1, of.size)
 
 
 def _long(of: Heads, query: Tensor, keys: Tensor, values: Tensor, mask: Tensor | None) -> tuple[Tensor, Tensor]:

@@ -12,6 +12,7 @@ from typing import NamedTuple
 
 import torch
 from torch import Tensor
+from torch.nn import functional
 
 from .piece import Piece, added_mask, last_ones_mask
 
@@ -36,16 +37,33 @@ class Group(NamedTuple):
     mask: Tensor
 
 
-class Groups(NamedTuple):
-    """Groups, and where what they give stands for each row of mixed values and of heads.
+class Sums(NamedTuple):
+    """Which rows of one matrix come to each row of another: those of all, one after the other, and where each starts.
 
-    `mixed`: int64 (tokens * n,), a row among those of the queries of all groups; `heads`: int64 (tokens * (n + 2
-    n_kv),), a row among those of the queries and of what is seen of each group in turn. 0 where a piece is in no group.
+    int64 (rows,) and (n,).
+    """
+
+    rows: Tensor
+    starts: Tensor
+
+    def of(self, found: Tensor) -> Tensor:
+        """Return the sums (n, size) of rows of `found` (rows, size), 0 where there are none."""
+        if not len(found):
+            return found.new_zeros(len(self.starts), found.shape[1])
+        return functional.embedding_bag(self.rows, found, self.starts, mode="sum")
+
+
+class Groups(NamedTuple):
+    """Groups, and what rows of what they give come to those of a whole row of pieces.
+
+    `mixed`: for each of mixed values (tokens * n), among those of the queries of all groups. `heads`: for each gradient
+    to heads (tokens * (n + 2 n_kv)), among those to the queries and to what is seen of each group in turn; a key has
+    one from each piece that sees it.
     """
 
     groups: tuple[Group, ...]
-    mixed: Tensor
-    heads: Tensor
+    mixed: Sums
+    heads: Sums
 
 
 def alike(pieces: Sequence[Piece], numbers: Sequence[int], most: int) -> list[tuple[int, ...]]:
@@ -80,23 +98,30 @@ def side_by_side(
 ) -> Groups:
     """Return the groups of pieces of a row with these numbers. `heads`: how many queries have, and keys."""
     n, n_kv = heads
-    seen, made, n_rows_mixed, n_rows = _seen(pieces), list[Group](), 0, 0
-    n_tokens = sum(piece.n_tokens for piece in pieces)
-    to_mixed, to_heads = (torch.zeros(n_tokens * size, dtype=torch.long) for size in (n, n + 2 * n_kv))
+    tokens, made = _seen(pieces), list[Group]()
+    to_mixed, to_heads = list[_Given](), list[_Given]()
     for numbers in groups:
-        parts = [(pieces[number], seen[number]) for number in numbers]
-        group, own = _group(numbers, parts, heads, window, dtype)
-        _note(to_mixed, group.mixed, own[0], n_rows_mixed)
-        _note(to_heads, group.queries, own[0], n_rows)
-        _note(to_heads, group.seen, own[1], n_rows + len(group.queries))
+        parts = [(pieces[number], tokens[number]) for number in numbers]
+        group, own, seen = _group(numbers, parts, heads, window, dtype)
+        to_mixed += [(group.mixed, own)]
+        to_heads += [(group.queries, own), (group.seen, seen)]
         made.append(group)
-        n_rows_mixed, n_rows = n_rows_mixed + len(group.queries), n_rows + len(group.queries) + len(group.seen)
-    return Groups(tuple(made), to_mixed, to_heads)
+    n_tokens = sum(piece.n_tokens for piece in pieces)
+    return Groups(tuple(made), _sums(n_tokens * n, to_mixed), _sums(n_tokens * (n + 2 * n_kv), to_heads))
 
 
-def _note(places: Tensor, rows: Tensor, own: Tensor, start: int) -> None:
-    """Note for those of these rows that are a group's own where they stand, the first of them at `start`."""
-    places[rows[own]] = start + own.nonzero()[:, 0]
+# For each of some rows the one that it comes to, and which of them count.
+_Given = tuple[Tensor, Tensor]
+
+
+def _sums(n: int, given: Sequence[_Given]) -> Sums:
+    """Return what comes to each of n rows of these, which stand one after the other."""
+    nothing = torch.zeros(0, dtype=torch.long)
+    to, count = (torch.cat([nothing, *parts]) for parts in (zip(*given, strict=True) if given else ((), ())))
+    rows = count.nonzero()[:, 0]
+    order = to[rows].argsort(stable=True)
+    sizes = torch.bincount(to[rows], minlength=n)
+    return Sums(rows[order], sizes.cumsum(0) - sizes)
 
 
 def _group(
@@ -105,8 +130,8 @@ def _group(
     heads: tuple[int, int],
     window: int,
     dtype: torch.dtype,
-) -> tuple[Group, tuple[Tensor, Tensor]]:
-    """Return a group; and which rows of its queries, and of what is seen, are tokens of its own pieces.
+) -> tuple[Group, Tensor, Tensor]:
+    """Return a group, and which rows of its queries, and of what is seen, are no padding.
 
     `parts` are its pieces, and the tokens that each sees; in front of fewer ones stands the piece's first.
     """
@@ -130,9 +155,9 @@ def _group(
     of_heads = tokens * (n + 2 * n_kv)
     rows = [by_query(of_heads) + query, by_query(tokens * n) + query, by_key(of_heads) + seen]
     queries, mixed, keys = (part.flatten() for part in rows)
-    own_queries, own_keys = by_query(is_own).flatten(), by_key(is_own).flatten()
-    padding = own_queries.logical_not().nonzero()[:, 0]
-    return Group(numbers, queries, mixed, padding, keys, mask[:, None, :, None]), (own_queries, own_keys)
+    own = by_query(is_own).flatten()
+    padding = own.logical_not().nonzero()[:, 0]
+    return Group(numbers, queries, mixed, padding, keys, mask[:, None, :, None]), own, by_key(is_seen).flatten()
 
 
 def _seen(pieces: Sequence[Piece]) -> list[list[int]]:

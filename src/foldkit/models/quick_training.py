@@ -178,12 +178,11 @@ def _turn(of: Heads, heads: Tensor, angles: Angles, sign: int) -> None:
         return
     cos, sin = (factor[0, 0, :, None] for factor in angles)
     half = cos.shape[-1] // 2
-    turned = heads[:, : of.n + of.n_kv, : 2 * half]
-    first, second = turned.chunk(2, dim=-1)
-    of_first, of_second = first * sin[..., half:], second * sin[..., half:]
-    turned.mul_(cos)
-    first.sub_(of_second, alpha=sign)
-    second.add_(of_first, alpha=sign)
+    first, second = heads[:, : of.n + of.n_kv, : 2 * half].chunk(2, dim=-1)
+    cos, sin = cos[..., :half], sin[..., half:]
+    of_first = first * sin
+    first.mul_(cos).addcmul_(second, sin, value=-sign)
+    second.mul_(cos).add_(of_first, alpha=sign)
 
 
 def training_layers(decoder: Decoder) -> list[nn.Module | TrainingLayer]:
