@@ -248,23 +248,23 @@ def test_a_forecast_and_a_search_for_a_rate(work_folder: Path) -> None:
 
 
 def test_ctrl_c_in_an_answer_keeps_what_came(work_folder: Path) -> None:
-    """In a terminal: the answer stops, the talk goes on with it in its context, Ctrl-D ends it."""
+    """In a terminal: the answer stops, the talk goes on with it in its context, Ctrl-D ends it.
+
+    The base may answer for long, so that a machine that stalls is not too late to stop it.
+    """
+    config = work_folder / "tiny" / "config.json"
+    config.write_text(json.dumps(json.loads(config.read_text()) | {"max_position_embeddings": 20_000}))
     assert call("train", "--set", "train.epochs=0.1", cwd=work_folder).returncode == 0
-    words = ["-m", "foldkit", "ask", "--base-only", "--max-tokens", "230"]
+    words = ["-m", "foldkit", "ask", "--base-only", "--max-tokens", "19000"]
     child = pexpect.spawn(sys.executable, words, cwd=work_folder, encoding="utf-8", timeout=60)
     child.expect("Ctrl-D ends")
-    for _ in range(5):  # where the machine stalls the answer may have ended before
-        child.expect("> ")
-        child.sendline("wind?")
-        child.expect("base: ..")
-        child.sendintr()
-        if child.expect(["what came is kept", "tokens of context"]) == 0:
-            break
-        child.sendline("/new")
-    else:
-        pytest.fail("no answer was stopped in five")
+    child.expect("> ")
+    child.sendline("wind?")
+    child.expect("base: ..")
+    child.sendintr()
+    child.expect("what came is kept")
     child.expect(r"(\d+) tokens in")
-    assert 0 < int(child.match.group(1)) < 230
+    assert 0 < int(child.match.group(1)) < 19000
     child.expect("> ")
     child.sendintr()
     child.expect("Ctrl-D ends")
