@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import io
 import json
 import os
@@ -250,13 +251,15 @@ def test_a_forecast_and_a_search_for_a_rate(work_folder: Path) -> None:
 def test_ctrl_c_in_an_answer_keeps_what_came(work_folder: Path) -> None:
     """In a terminal: the answer stops, the talk goes on with it in its context, Ctrl-D ends it.
 
-    The base may answer for long, so that a machine that stalls is not too late to stop it.
+    The base may answer for long, so that a machine that stalls is not too late to stop it. Tests that were started in
+    the background ignore Ctrl-C, and so would what they start.
     """
     config = work_folder / "tiny" / "config.json"
     config.write_text(json.dumps(json.loads(config.read_text()) | {"max_position_embeddings": 20_000}))
     assert call("train", "--set", "train.epochs=0.1", cwd=work_folder).returncode == 0
     words = ["-m", "foldkit", "ask", "--base-only", "--max-tokens", "19000"]
-    child = pexpect.spawn(sys.executable, words, cwd=work_folder, encoding="utf-8", timeout=60)
+    heed = functools.partial(signal.signal, signal.SIGINT, signal.SIG_DFL)
+    child = pexpect.spawn(sys.executable, words, cwd=work_folder, encoding="utf-8", timeout=60, preexec_fn=heed)
     child.expect("Ctrl-D ends")
     child.expect("> ")
     child.sendline("wind?")
