@@ -167,7 +167,12 @@ def process_of(kind: str, base_at: Path, size: int) -> Iterator[Callable[[], tup
 
         def turn() -> tuple[float, float]:
             print(file=given, flush=True)
-            seconds, peak = told.readline().split()
+            line = told.readline()
+            if not line:
+                raise SystemExit(
+                    f"{kind} ended, code {process.wait()}: -9 is memory run out; try a smaller micro-batch"
+                )
+            seconds, peak = line.split()
             return float(seconds), float(peak)
 
         yield turn

@@ -48,8 +48,6 @@ class Sums(NamedTuple):
 
     def of(self, found: Tensor) -> Tensor:
         """Return the sums (n, size) of rows of `found` (rows, size), 0 where there are none."""
-        if not len(found):
-            return found.new_zeros(len(self.starts), found.shape[1])
         return functional.embedding_bag(self.rows, found, self.starts, mode="sum")
 
 
@@ -98,30 +96,23 @@ def side_by_side(
 ) -> Groups:
     """Return the groups of pieces of a row with these numbers. `heads`: how many queries have, and keys."""
     n, n_kv = heads
-    tokens, made = _seen(pieces), list[Group]()
-    to_mixed, to_heads = list[_Given](), list[_Given]()
+    n_tokens, tokens, made = sum(piece.n_tokens for piece in pieces), _seen(pieces), list[Group]()
+    n_mixed, n_heads = n_tokens * n, n_tokens * (n + 2 * n_kv)
+    to_mixed, to_heads = list[Tensor](), list[Tensor]()
     for numbers in groups:
         parts = [(pieces[number], tokens[number]) for number in numbers]
-        group, own, seen = _group(numbers, parts, heads, window, dtype)
-        to_mixed += [(group.mixed, own)]
-        to_heads += [(group.queries, own), (group.seen, seen)]
+        group, is_own, is_seen = _group(numbers, parts, heads, window, dtype)
+        to_mixed += [group.mixed.where(is_own, n_mixed)]
+        to_heads += [group.queries.where(is_own, n_heads), group.seen.where(is_seen, n_heads)]
         made.append(group)
-    n_tokens = sum(piece.n_tokens for piece in pieces)
-    return Groups(tuple(made), _sums(n_tokens * n, to_mixed), _sums(n_tokens * (n + 2 * n_kv), to_heads))
+    return Groups(tuple(made), _sums(n_mixed, to_mixed), _sums(n_heads, to_heads))
 
 
-# For each of some rows the one that it comes to, and which of them count.
-_Given = tuple[Tensor, Tensor]
-
-
-def _sums(n: int, given: Sequence[_Given]) -> Sums:
-    """Return what comes to each of n rows of these, which stand one after the other."""
-    nothing = torch.zeros(0, dtype=torch.long)
-    to, count = (torch.cat([nothing, *parts]) for parts in (zip(*given, strict=True) if given else ((), ())))
-    rows = count.nonzero()[:, 0]
-    order = to[rows].argsort(stable=True)
-    sizes = torch.bincount(to[rows], minlength=n)
-    return Sums(rows[order], sizes.cumsum(0) - sizes)
+def _sums(n: int, to: Sequence[Tensor]) -> Sums:
+    """Return what comes to each of n rows, from the row that each of these comes to, n where it comes to none."""
+    every = torch.cat([torch.zeros(0, dtype=torch.long), *to])
+    sizes = torch.bincount(every, minlength=n + 1)[:n]
+    return Sums(every.argsort(stable=True)[: int(sizes.sum())], sizes.cumsum(0) - sizes)
 
 
 def _group(
