@@ -32,8 +32,12 @@ from foldkit.datasets import Example
 from foldkit.demo import copy_demo
 from foldkit.models import Base, open_base
 from foldkit.models.freeing import memory_kept
-from foldkit.training import TrainSettings, micro_batches, summed_loss
+from foldkit.training import TrainSettings, micro_batches
+from foldkit.training.batches import usual_tokens
+from foldkit.training.lanes import count_lanes
 from foldkit.training.memory import peak_bytes
+from foldkit.training.objective import ReplyObjective
+from foldkit.training.stepping import Stepper
 from plain_loop import PlainLoop
 
 BATCH, RANK = 16, 8
@@ -53,15 +57,14 @@ def settings_of(size: int) -> TrainSettings:
 
 def ours(base: Base, examples: list[Example], size: int) -> Callable[[], None]:
     """Return a step of ours: the gradient of a batch."""
+    settings = settings_of(size)
     adapter = attach(base.decoder, AdapterSettings(rank=RANK))
-    n_learned = sum(example.n_learned for example in examples)
-    base.decoder.train()
+    n_lanes = count_lanes(base.decoder, settings, usual_tokens(examples, settings))
+    stepper = Stepper(base.decoder, adapter, settings, ReplyObjective(settings), n_lanes=n_lanes)
 
     def step() -> None:
-        for piece in micro_batches(examples, settings_of(size)):
-            torch.autograd.backward(summed_loss(base.decoder, piece).total / n_learned)
-        for factor in adapter.parameters:
-            factor.grad = None
+        stepper.gradient(stepper.passes(examples))
+        stepper.drop()
 
     return step
 

@@ -7,7 +7,7 @@ import functools
 import itertools
 import math
 import operator
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from typing import Any, TypeVar
 
 import numpy as np
@@ -32,14 +32,19 @@ from foldkit.training import (
     TrainEvent,
     TrainSettings,
     count_steps,
+    lanes,
     micro_batches,
     rate_at,
     summed_loss,
     train_adapter,
 )
-from foldkit.training.batches import batches, first_fit
+from foldkit.training.batches import batches, dealt, first_fit
+from foldkit.training.lanes import count_lanes
+from foldkit.training.objective import ReplyObjective
 from foldkit.training.schedule import check_steps
 from foldkit.training.settings import BEST_BY
+from foldkit.training.stepping import Stepper
+from foldkit.training.team import Team
 
 from ..conftest import tiny_decoder
 from ..models.oracle import logits as oracle_logits
@@ -67,6 +72,16 @@ def gradient(
     return [factor.grad.clone() for factor in adapter.parameters if factor.grad is not None]
 
 
+def gradient_in_lanes(examples: list[Example], n_lanes: int, dtype: torch.dtype, leave: int = 0) -> list[torch.Tensor]:
+    """Return the gradient of the batch with so many parts of each pass at once, the last parts left out."""
+    settings = TrainSettings(micro_batch=6, clip=1e9)
+    stepper = Stepper(*with_adapter(dtype), settings, ReplyObjective(settings), n_lanes=n_lanes)
+    passes = stepper.passes(examples)
+    assert len(passes) == 2 * n_lanes
+    stepper.gradient(passes[: len(passes) - leave])
+    return [factor.grad.clone() for factor in stepper.factors if factor.grad is not None]
+
+
 def furthest(first: Sequence[torch.Tensor], second: Sequence[torch.Tensor]) -> float:
     """Return the largest relative distance of two gradients, by their norm."""
     return max(float((a - b).norm() / b.norm()) for a, b in zip(first, second, strict=True))
@@ -80,15 +95,22 @@ DIVIDED = [TrainSettings(micro_batch=size, packing=packing) for size in (1, 3, 1
 def test_the_gradient_does_not_change_with_the_way_a_batch_is_divided(
     examples: list[Example], dtype: torch.dtype, tolerance: float
 ) -> None:
-    """Packed or padded, in passes of any size, layers kept or computed again: as one at a time. Two known-bad controls.
+    """Packed or padded, in passes of any size, in lanes, layers kept or computed again: as one at a time.
 
-    A mean of means differs, and so do packed examples that see one another, or go on after the wrong beginning.
+    Known-bad controls: a mean of means differs; so do packed examples that see one another, or go on after the wrong
+    beginning, and lanes without the last part.
     """
     alone = gradient(examples, ALONE, dtype)
     assert len(alone) == 28
     for divided in DIVIDED:
         assert furthest(gradient(examples, divided, dtype), alone) < tolerance
     assert furthest(gradient(examples, DIVIDED[2], dtype, recompute=True), alone) < tolerance
+    for n_lanes in (2, 3):
+        in_lanes = gradient_in_lanes(examples, n_lanes, dtype)
+        assert furthest(in_lanes, alone) < tolerance
+        again = gradient_in_lanes(examples, n_lanes, dtype)
+        assert all(torch.equal(a, b) for a, b in zip(in_lanes, again, strict=True))
+    assert furthest(gradient_in_lanes(examples, 2, dtype, leave=1), alone) > 1e-3
     decoder, adapter = with_adapter(dtype)
     for piece in micro_batches(examples, DIVIDED[3]):
         loss = summed_loss(decoder, piece)
@@ -110,10 +132,10 @@ def test_the_gradient_does_not_change_with_the_way_a_batch_is_divided(
         assert distance < tolerance if is_right else distance > 1e-3
 
 
-@given(lengths=st.lists(st.integers(1, 40), min_size=1, max_size=30), size=st.integers(1, 9))
+@given(lengths=st.lists(st.integers(1, 40), min_size=1, max_size=30), size=st.integers(1, 9), n_lanes=st.integers(1, 3))
 @settings(max_examples=60, deadline=None, derandomize=True)
-def test_packing_loses_nothing_and_overfills_nothing(lengths: list[int], size: int) -> None:
-    """Every example once; no sequence over its room; two sequences are never both half empty."""
+def test_packing_loses_nothing_and_overfills_nothing(lengths: list[int], size: int, n_lanes: int) -> None:
+    """Every example once; no sequence over its room; two sequences are never both half empty; lanes about as long."""
     texts = [tuple(range(n)) if n % 2 else tuple(range(12)[:n]) + tuple(range(50, 38 + n)) for n in lengths]
     examples = [Example(row, text, ((max(0, len(text) - 1), len(text)),)) for row, text in enumerate(texts)]
     ordered = sorted(examples, key=lambda example: -len(example.ids))
@@ -123,7 +145,10 @@ def test_packing_loses_nothing_and_overfills_nothing(lengths: list[int], size: i
     filled = sorted(sum(len(example.ids) for example in row) for row in rows)
     assert filled[-1] <= room
     assert len(filled) < 2 or filled[0] + filled[1] > room
-    passes = micro_batches(examples, TrainSettings(micro_batch=size))
+    shares = [sum(example.n_tokens for example in part) for part in dealt(ordered, n_lanes)]
+    assert len(shares) == min(n_lanes, len(examples))
+    assert max(shares) - min(shares) <= max(lengths)
+    passes = micro_batches(examples, TrainSettings(micro_batch=size), n_lanes=n_lanes)
     seen = []
     for one in passes:
         parts = one.ids[0].split([piece.n_tokens for piece in one.pieces])
@@ -279,9 +304,11 @@ def test_validations_are_spread_and_the_last_step_is_one() -> None:
 SETTINGS = TrainSettings(epochs=6, batch=4, micro_batch=3, learning_rate=2e-2, validations=4)
 
 
-def run(examples: list[Example], settings: TrainSettings, **more: Any) -> tuple[list[TrainEvent], list[torch.Tensor]]:
+def run(
+    examples: list[Example], settings: TrainSettings, dropout: float = 0.1, **more: Any
+) -> tuple[list[TrainEvent], list[torch.Tensor]]:
     decoder = tiny_decoder(torch.float32)
-    adapter = attach(decoder, AdapterSettings(rank=4, seed=0, dropout=0.1))
+    adapter = attach(decoder, AdapterSettings(rank=4, seed=0, dropout=dropout))
     events = list(train_adapter(decoder, adapter, examples, examples[:3], settings, **more))
     return events, [factor.detach().clone() for factor in adapter.parameters]
 
@@ -323,13 +350,30 @@ VARIED = TrainSettings(
 )
 
 
-@pytest.mark.parametrize("varied", [SETTINGS, VARIED], ids=["plain", "varied"])
-def test_a_resumed_training_ends_as_one_that_never_stopped(examples: list[Example], varied: TrainSettings) -> None:
+@pytest.fixture
+def small_lanes(monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
+    """Let parts of any size be made side by side."""
+    n_threads = torch.get_num_threads()
+    torch.set_num_threads(2)
+    for name in ("_ENOUGH_TOKENS", "_ENOUGH_PRODUCTS"):
+        monkeypatch.setattr(lanes, name, 0)
+    yield
+    torch.set_num_threads(n_threads)
+
+
+@pytest.mark.usefixtures("small_lanes")
+@pytest.mark.parametrize(
+    ("varied", "dropout"), [(SETTINGS, 0.1), (VARIED, 0.1), (SETTINGS, 0.0)], ids=["plain", "varied", "in lanes"]
+)
+def test_a_resumed_training_ends_as_one_that_never_stopped(
+    examples: list[Example], varied: TrainSettings, dropout: float
+) -> None:
     """Bit for bit from every third step, dropout and noise drawn on; without its moments it differs: the control."""
     settings = dataclasses.replace(varied, checkpoint_every=3)
     kept: list[Snapshot] = []
     decoder = tiny_decoder(torch.float32)
-    adapter = attach(decoder, AdapterSettings(rank=4, seed=0, dropout=0.1))
+    adapter = attach(decoder, AdapterSettings(rank=4, seed=0, dropout=dropout))
+    assert count_lanes(decoder, settings, 1) == (1 if dropout else 2)
     whole: list[TrainEvent] = []
     for event in train_adapter(decoder, adapter, examples, examples[:3], settings):
         whole.append(event)
@@ -338,14 +382,33 @@ def test_a_resumed_training_ends_as_one_that_never_stopped(examples: list[Exampl
     factors = [factor.detach().clone() for factor in adapter.parameters]
     assert len(kept) > 4
     for snapshot in kept:
-        events, again = run(examples, settings, resume=snapshot)
+        events, again = run(examples, settings, dropout, resume=snapshot)
         assert all(torch.equal(a, b) for a, b in zip(factors, again, strict=True))
         before = snapshot.counts["step"]
         assert [e.loss for e in of(events, Stepped)] == [e.loss for e in of(whole, Stepped) if e.step > before]
         assert of(events, Finished)[0].best_validation_loss == of(whole, Finished)[0].best_validation_loss
     poor = Snapshot({n: t for n, t in kept[1].tensors.items() if not n.endswith("exp_avg")}, kept[1].counts)
     poor.tensors.update({n: torch.zeros_like(t) for n, t in kept[1].tensors.items() if n.endswith("exp_avg")})
-    assert not all(torch.equal(a, b) for a, b in zip(factors, run(examples, settings, resume=poor)[1], strict=True))
+    assert not all(
+        torch.equal(a, b) for a, b in zip(factors, run(examples, settings, dropout, resume=poor)[1], strict=True)
+    )
+
+
+@pytest.mark.usefixtures("small_lanes")
+def test_lanes_are_taken_where_they_help(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Not where numbers are drawn, layers computed again, passes padded or shared out, or parts small."""
+    decoder, _ = with_adapter()
+    assert count_lanes(decoder, SETTINGS, 1) == 2
+    for changes in ({"noise": 1.0}, {"recompute": True}, {"packing": False}):
+        assert count_lanes(decoder, dataclasses.replace(SETTINGS, **changes), 1) == 1  # type: ignore[arg-type]
+    assert count_lanes(decoder, SETTINGS, 1, Team(0, 2)) == 1
+    for least in ("_ENOUGH_TOKENS", "_ENOUGH_PRODUCTS"):
+        with monkeypatch.context() as patched:
+            patched.setattr(lanes, least, 100)
+            found = [count_lanes(decoder, SETTINGS, n) for n in (1e-3, 1000)]
+        assert found == [1, 2]
+    torch.set_num_threads(1)
+    assert count_lanes(decoder, SETTINGS, 1) == 1
 
 
 def test_a_training_ends_early_when_it_is_told_to(examples: list[Example]) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import math
 import random
+import statistics
 from collections.abc import Iterator, Sequence
 
 from foldkit.datasets import Example
@@ -55,10 +56,13 @@ def count_steps(lengths: Sequence[int], settings: TrainSettings) -> tuple[int, i
     return settings.steps or max(1, round(settings.epochs * n_epoch)), n_epoch
 
 
-def micro_batches(examples: Sequence[Example], settings: TrainSettings, n_processes: int = 1) -> list[Batch]:
+def micro_batches(
+    examples: Sequence[Example], settings: TrainSettings, n_processes: int = 1, n_lanes: int = 1
+) -> list[Batch]:
     """Divide a batch into passes of about `micro_batch` examples: packed by first fit, or padded by like length.
 
-    Where processes share the passes, there are as many as processes, if there are examples enough.
+    Where processes share the passes, there are as many as processes, if there are examples enough. A packed pass is in
+    so many parts as there are lanes, one after the other.
     """
     if not settings.packing:
         n_passes = min(len(examples), max(n_processes, math.ceil(len(examples) / settings.n_micro)))
@@ -68,17 +72,38 @@ def micro_batches(examples: Sequence[Example], settings: TrainSettings, n_proces
         return [pad([e.ids for e in piece], [e.learned for e in piece]) for piece in pieces]
     return [
         pack([e.ids for e in piece], [e.learned for e in piece], share=not settings.noise)
-        for piece in grouped(examples, settings, n_processes)
+        for piece in grouped(examples, settings, n_processes, n_lanes)
     ]
 
 
-def grouped(examples: Sequence[Example], settings: TrainSettings, n_processes: int) -> list[list[Example]]:
-    """Divide a batch into rows of about `micro_batch` examples, and as many as processes if there are enough."""
+def grouped(
+    examples: Sequence[Example], settings: TrainSettings, n_processes: int, n_lanes: int = 1
+) -> list[list[Example]]:
+    """Divide a batch into rows of about `micro_batch` examples, and as many as processes if there are enough.
+
+    Each of them is dealt to the lanes.
+    """
     n_passes = min(len(examples), max(n_processes, math.ceil(len(examples) / settings.n_micro)))
     ordered = sorted(examples, key=lambda example: example.n_tokens, reverse=True)
     # A little more than an even share, so that one pass more is seldom needed.
     room = max(ordered[0].n_tokens, math.ceil(1.05 * sum(one.n_tokens for one in ordered) / n_passes))
-    return first_fit(ordered, room)
+    return [part for row in first_fit(ordered, room) for part in dealt(row, n_lanes)]
+
+
+def usual_tokens(examples: Sequence[Example], settings: TrainSettings) -> float:
+    """Return the tokens of a usual pass."""
+    return min(settings.n_micro, len(examples)) * statistics.median(example.n_tokens for example in examples)
+
+
+def dealt(ordered: Sequence[Example], n_parts: int) -> list[list[Example]]:
+    """Divide examples into so many parts of about as many tokens: each, the longest first, goes to the shortest."""
+    parts: list[list[Example]] = [[] for _ in range(min(n_parts, len(ordered)))]
+    sizes = [0] * len(parts)
+    for example in ordered:
+        place = sizes.index(min(sizes))
+        parts[place].append(example)
+        sizes[place] += example.n_tokens
+    return parts
 
 
 def first_fit(ordered: Sequence[Example], room: int) -> list[list[Example]]:

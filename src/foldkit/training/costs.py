@@ -19,6 +19,7 @@ from foldkit.models.likelihood import LOGITS_AT_ONCE, learned_stream
 from foldkit.models.piece import Piece
 from foldkit.models.pieces import FEW_KEYS
 
+from .lanes import count_lanes
 from .settings import TrainSettings
 
 # What is taken beside all parts while nothing is measured: libraries' own buffers, and gaps between what is kept.
@@ -129,7 +130,8 @@ def memory_of(
     if settings.recompute:
         activations = activations / spec.n_layers + spec.n_layers * n_tokens * spec.d_model * size
     n_learned = max(piece.n_learned for piece in passes)
-    n_rows = min(n_learned, max(1, LOGITS_AT_ONCE // spec.vocab_size))
+    n_lanes = count_lanes(decoder, settings, n_tokens)
+    n_rows = min(n_learned, n_lanes * max(1, LOGITS_AT_ONCE // spec.vocab_size))
     logits = n_rows * spec.vocab_size * size + 2 * n_learned * spec.d_model * size
     return Memory(
         weights,

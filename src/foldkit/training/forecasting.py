@@ -18,8 +18,9 @@ from foldkit.models.batch import Batch
 from foldkit.models.decoder import Decoder
 from foldkit.models.freeing import memory_kept
 
-from .batches import batches, count_steps
+from .batches import batches, count_steps, usual_tokens
 from .costs import Memory, PassCost, memory_of, pass_cost
+from .lanes import count_lanes
 from .memory import peak_bytes
 from .objective import mean_loss
 from .pair_objective import objective_for
@@ -208,13 +209,14 @@ def _seconds_per_token(
     Three of them, or as many short ones as take a second. The adapter is put back afterwards.
     """
     before = {name: value.clone() for name, value in adapter.tensors().items()}
-    objective = objective_for(settings, [example for step in steps for example in step])
-    divided = [(objective.passes(step), sum(example.n_tokens for example in step)) for step in steps]
+    examples = [example for step in steps for example in step]
+    n_lanes = count_lanes(decoder, settings, usual_tokens(examples, settings))
+    stepper = Stepper(decoder, adapter, settings, objective_for(settings, examples), n_lanes=n_lanes)
+    divided = [(stepper.passes(step), sum(example.n_tokens for example in step)) for step in steps]
     largest = max(divided, key=lambda step: max(map(cost.of, step[0])))
     middle = sorted(divided, key=lambda step: _n_ids(step[0]))[len(divided) // 2 :][:_MEASURED]
     took, found = 0.0, list[float]()
     with torch.random.fork_rng(devices=[]), memory_kept():
-        stepper = Stepper(decoder, adapter, settings, objective)
         _one_step(stepper, largest[0])  # this one also makes what is made once
         for passes, n_tokens in itertools.cycle(middle):
             seconds = _seconds_of(functools.partial(_one_step, stepper, passes))

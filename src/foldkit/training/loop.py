@@ -18,8 +18,9 @@ from foldkit.formats import FoldKitError, InputError
 from foldkit.models.decoder import Decoder
 from foldkit.models.freeing import memory_kept
 
-from .batches import batches, count_steps
+from .batches import batches, count_steps, usual_tokens
 from .events import Checked, Due, Finished, Skipped, Started, Stepped, TrainEvent
+from .lanes import count_lanes
 from .memory import peak_bytes
 from .objective import Objective, mean_loss
 from .pair_objective import Reference, objective_for
@@ -84,10 +85,11 @@ class _Loop:
         self.decoder, self.adapter, self.train, self.settings, self.team = decoder, adapter, train, settings, team
         self.lengths = [example.n_tokens for example in train]
         self.n_steps, self.n_epoch = count_steps(self.lengths, settings)
-        self.objective, self.check_objective = objective, check_objective
+        self.check_objective = check_objective
         self.checks, self.n_validation = check_objective.passes(list(validation), team.size), len(validation)
         average = [factor.detach().clone() for factor in adapter.parameters] if settings.averaging else []
-        self.stepper = Stepper(decoder, adapter, settings, objective, team)
+        n_lanes = count_lanes(decoder, settings, usual_tokens(train, settings), team)
+        self.stepper = Stepper(decoder, adapter, settings, objective, team, n_lanes)
         self.state = TrainState(adapter, self.stepper.optimiser, average)
         self.began, self.before = time.perf_counter(), 0.0
         # The random states of all processes after the last step.
@@ -142,7 +144,7 @@ class _Loop:
     def _step(self, step: int, examples: Sequence[Example]) -> Iterator[TrainEvent]:
         settings, counts, started = self.settings, self.state.counts, time.perf_counter()
         rate = rate_at(self._place(step - 1), self.n_steps, settings)
-        gradient = self.stepper.gradient(self.objective.passes(examples, self.team.size))
+        gradient = self.stepper.gradient(self.stepper.passes(examples))
         random = self.team.of_all(torch.get_rng_state())
         bad = self._badness(gradient)
         rows = tuple(example.row for example in examples)

@@ -37,8 +37,8 @@ class Loss(NamedTuple):
 class Objective(Protocol):
     """How examples go through the model, and what comes of it."""
 
-    def passes(self, examples: Sequence[Example], n_processes: int = 1) -> list[Batch]:
-        """Divide a batch of examples into passes."""
+    def passes(self, examples: Sequence[Example], n_processes: int = 1, n_lanes: int = 1) -> list[Batch]:
+        """Divide a batch of examples into passes, each in parts for so many lanes, one after the other."""
 
     def prepare(self, decoder: Decoder, passes: Sequence[Batch], team: Team) -> None:
         """Find what the loss needs of the whole batch, before any pass of it."""
@@ -56,9 +56,9 @@ class ReplyObjective:
 
     settings: TrainSettings
 
-    def passes(self, examples: Sequence[Example], n_processes: int = 1) -> list[Batch]:
-        """Divide a batch of examples into passes."""
-        return micro_batches(examples, self.settings, n_processes)
+    def passes(self, examples: Sequence[Example], n_processes: int = 1, n_lanes: int = 1) -> list[Batch]:
+        """Divide a batch of examples into passes, each in parts for so many lanes."""
+        return micro_batches(examples, self.settings, n_processes, n_lanes)
 
     def prepare(self, decoder: Decoder, passes: Sequence[Batch], team: Team) -> None:
         """Need nothing."""

@@ -37,10 +37,10 @@ class PairObjective:
     neighbours: Mapping[int, tuple[tuple[int, ...], tuple[int, ...]]] = field(default_factory=dict)
     baseline: float = 0.0
 
-    def passes(self, examples: Sequence[Example], n_processes: int = 1) -> list[Batch]:
-        """Divide a batch of pairs into passes, the longest first, each where it fits first."""
+    def passes(self, examples: Sequence[Example], n_processes: int = 1, n_lanes: int = 1) -> list[Batch]:
+        """Divide a batch of pairs into passes, the longest first, each where it fits first, and those for the lanes."""
         share = not self.settings.noise
-        return [packed_pairs(piece, share=share) for piece in grouped(examples, self.settings, n_processes)]
+        return [packed_pairs(piece, share=share) for piece in grouped(examples, self.settings, n_processes, n_lanes)]
 
     def prepare(self, decoder: Decoder, passes: Sequence[Batch], team: Team) -> None:
         """Estimate, for `unpaired`, the divergence from the reference over the whole batch, without gradient.

@@ -14,7 +14,8 @@ from foldkit.datasets import Example
 from foldkit.models.decoder import Decoder
 from foldkit.models.freeing import memory_kept
 
-from .batches import batches
+from .batches import batches, usual_tokens
+from .lanes import count_lanes
 from .pair_objective import Reference, objective_for
 from .settings import TrainSettings
 from .stepping import Stepper
@@ -49,13 +50,15 @@ def try_rates(
     before = {name: value.clone() for name, value in adapter.tensors().items()}
     torch.manual_seed(settings.seed)
     objective = objective_for(settings, train, reference)
-    stepper, smoothed, lowest = Stepper(decoder, adapter, settings, objective), math.nan, math.inf
+    n_lanes = count_lanes(decoder, settings, usual_tokens(train, settings))
+    stepper = Stepper(decoder, adapter, settings, objective, n_lanes=n_lanes)
+    smoothed, lowest = math.nan, math.inf
     lengths = [example.n_tokens for example in train]
     try:
         with memory_kept():
             for step, indices in enumerate(itertools.islice(batches(lengths, settings), n_steps)):
                 rate = LOWEST * (HIGHEST / LOWEST) ** (step / max(1, n_steps - 1))
-                loss = stepper.gradient(objective.passes([train[index] for index in indices])).loss
+                loss = stepper.gradient(stepper.passes([train[index] for index in indices])).loss
                 smoothed = loss if step == 0 else _SMOOTH * smoothed + (1 - _SMOOTH) * loss
                 yield TriedRate(step + 1, rate, loss, smoothed)
                 lowest = min(lowest, smoothed)

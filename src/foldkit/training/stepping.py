@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -10,11 +11,13 @@ import torch
 from torch import Tensor
 
 from foldkit.adapters.attaching import Adapter
+from foldkit.datasets import Example
 from foldkit.models.batch import Batch
 from foldkit.models.decoder import Decoder
 
+from .lanes import Lanes
 from .noise import noisy
-from .objective import Objective, Tally
+from .objective import Loss, Objective, Tally
 from .optimiser import make_optimiser, set_rate
 from .settings import TrainSettings
 from .team import ALONE, Team
@@ -40,27 +43,45 @@ class Stepper:
         settings: TrainSettings,
         objective: Objective,
         team: Team = ALONE,
+        n_lanes: int = 1,
     ) -> None:
         self.decoder, self.settings, self.objective, self.team = decoder, settings, objective, team
         self.factors, self.optimiser = adapter.parameters, make_optimiser(adapter, settings)
+        self.lanes = Lanes(n_lanes)
+
+    def passes(self, examples: Sequence[Example]) -> list[Batch]:
+        """Divide a batch of examples into passes, and these into parts where they are made side by side."""
+        return self.objective.passes(examples, self.team.size, self.lanes.n)
 
     def gradient(self, pieces: Sequence[Batch]) -> Gradient:
         """Add up the gradient of the batch's mean loss over all passes, each made by one process, and clip it."""
         self.objective.prepare(self.decoder, pieces, self.team)
         self.decoder.recompute = self.settings.recompute
         self.decoder.train()
-        n_items, tally = self.objective.n_items(pieces), Tally()
-        for piece, counts in self.team.share(pieces):
-            with noisy(self.decoder, piece, self.settings.noise):
-                loss = self.objective.loss(self.decoder, piece, training=True)
-            torch.autograd.backward(loss.total * counts / n_items)
+        make, tally = functools.partial(self._made, self.objective.n_items(pieces)), Tally()
+        for loss, counts, found in self.lanes.made(make, self.team.share(pieces)):
+            self._take(found)
             tally.add(loss, counts=counts)
         self.decoder.eval()
         self.decoder.recompute = False
         self._add_up()
-        found = tally.shared(self.team)
+        figures = tally.shared(self.team)
         norm = float(torch.nn.utils.clip_grad_norm_(self.factors, self.settings.clip))
-        return Gradient(found.loss, found.accuracy, norm, found.figures)
+        return Gradient(figures.loss, figures.accuracy, norm, figures.figures)
+
+    def _made(self, n_items: int, share: tuple[Batch, bool]) -> tuple[Loss, bool, tuple[Tensor | None, ...]]:
+        """Return the loss of a pass, whether it counts, and what it gives to the gradient of the mean of so many."""
+        piece, counts = share
+        with noisy(self.decoder, piece, self.settings.noise):
+            loss = self.objective.loss(self.decoder, piece, training=True)
+        found = torch.autograd.grad(loss.total * counts / n_items, self.factors, allow_unused=True)
+        return loss._replace(total=loss.total.detach()), counts, found
+
+    def _take(self, found: Sequence[Tensor | None]) -> None:
+        """Add a part's gradient to what is there."""
+        for factor, value in zip(self.factors, found, strict=True):
+            if value is not None:
+                factor.grad = value.contiguous() if factor.grad is None else factor.grad.add_(value)
 
     def _add_up(self) -> None:
         if self.team.size == 1:

@@ -1,0 +1,80 @@
+"""Parts of a pass side by side, each in a thread of this process, on a CPU.
+
+PyTorch divides each call between its threads and waits for the last of them before the next. Parts that have a thread
+each wait for one another once a pass, and while one goes through memory another multiplies.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import sys
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from typing import TypeVar
+
+import torch
+
+from foldkit.models.decoder import Decoder
+from foldkit.models.quick_training import TrainingLayer, training_layers
+
+from .settings import TrainSettings
+from .team import ALONE, Team
+
+Given = TypeVar("Given")
+Made = TypeVar("Made")
+
+# Two are what was measured; each part holds less of what examples have in common.
+_LANES = 2
+# Parts of fewer tokens, or of fewer multiplications a layer, take longer side by side than one after the other.
+_ENOUGH_TOKENS, _ENOUGH_PRODUCTS = 512, 2e9
+# Seconds after which Python lets another thread go on: calls are short, and none should wait for many of another's.
+_TURN = 2e-4
+
+
+def count_lanes(decoder: Decoder, settings: TrainSettings, n_tokens: float, team: Team = ALONE) -> int:
+    """Return in how many parts passes of about so many tokens are made.
+
+    More than one where layers are single nodes that draw no random numbers, and the parts are large enough.
+    """
+    alone = team.size == 1 and torch.get_num_threads() >= _LANES
+    if not alone or not settings.packing or settings.noise or settings.recompute:
+        return 1
+    each, spec = n_tokens / _LANES, decoder.spec
+    n_weights = spec.d_model * (2 * (spec.n_heads + spec.n_kv_heads) * spec.head_dim + 3 * spec.d_ff)
+    if each < _ENOUGH_TOKENS or each * n_weights < _ENOUGH_PRODUCTS:
+        return 1
+    training = decoder.training
+    layers = training_layers(decoder.train())
+    decoder.train(training)
+    return _LANES if all(isinstance(layer, TrainingLayer) for layer in layers) else 1
+
+
+class Lanes:
+    """So many threads of Python, PyTorch's threads divided between them."""
+
+    def __init__(self, n: int) -> None:
+        self.n = n
+        each = max(1, torch.get_num_threads() // n)
+        self._n_threads = each
+        self._pool = ThreadPoolExecutor(n, initializer=torch.set_num_threads, initargs=(each,)) if n > 1 else None
+
+    def made(self, make: Callable[[Given], Made], given: Sequence[Given]) -> Iterator[Made]:
+        """Yield what is made of each, in their order, so many at once."""
+        if self._pool is None:
+            yield from map(make, given)
+            return
+        with _divided(self._n_threads):
+            yield from self._pool.map(make, given)
+
+
+@contextlib.contextmanager
+def _divided(n_threads: int) -> Iterator[None]:
+    """Let PyTorch use so many threads in each lane."""
+    before, turn = torch.get_num_threads(), sys.getswitchinterval()
+    torch.set_num_threads(n_threads)
+    sys.setswitchinterval(_TURN)
+    try:
+        yield
+    finally:
+        torch.set_num_threads(before)
+        sys.setswitchinterval(turn)
