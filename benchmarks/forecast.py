@@ -1,6 +1,6 @@
 """The forecast against what a training then takes: peak memory above the level after imports, and the median step.
 
-Six settings each on the base that ships and on the base that is named, with the demo's rows. Memory is that of a
+Seven settings each on the base that ships and on the base that is named, with the demo's rows. Memory is that of a
 forecast and of trainings of `--steps` steps, each in a process of its own: of three the median, for the gaps that the
 allocator leaves differ from process to process; their range stands beside it. Steps are compared within one process, a
 training between two forecasts, for the speed of a machine moves; in several turns where they are short, of which the
@@ -26,6 +26,7 @@ from foldkit.training.memory import forget_peak, start_torch
 
 SETTINGS = (
     [],
+    ["train.batch=16"],
     ["train.micro_batch=2"],
     ["train.batch=16", "train.micro_batch=16", "train.packing=false"],
     ["train.recompute=true"],

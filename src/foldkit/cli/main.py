@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import difflib
 import os
 import sys
@@ -56,7 +57,10 @@ def main() -> None:
     except (FoldKitError, OSError) as error:
         _fail(str(error), 1)
     except (click.Abort, KeyboardInterrupt):
-        _fail("interrupted", 130)
+        click.echo("foldkit: interrupted", err=True)
+        with contextlib.suppress(OSError):
+            sys.stdout.flush()
+        os._exit(130)  # threads that are still at work are not waited for
 
 
 def _fail(message: str, code: int) -> None:
