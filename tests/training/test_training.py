@@ -38,7 +38,7 @@ from foldkit.training import (
     summed_loss,
     train_adapter,
 )
-from foldkit.training.batches import batches, dealt, first_fit
+from foldkit.training.batches import batches, dealt, first_fit, usual_tokens
 from foldkit.training.lanes import count_lanes
 from foldkit.training.objective import ReplyObjective
 from foldkit.training.schedule import check_steps
@@ -395,8 +395,11 @@ def test_a_resumed_training_ends_as_one_that_never_stopped(
 
 
 @pytest.mark.usefixtures("small_lanes")
-def test_lanes_are_taken_where_they_help(monkeypatch: pytest.MonkeyPatch) -> None:
-    """Not where numbers are drawn, layers computed again, passes padded or shared out, or parts small."""
+def test_lanes_are_taken_where_they_help(examples: list[Example], monkeypatch: pytest.MonkeyPatch) -> None:
+    """Not where numbers are drawn, layers computed again, passes padded or shared out, or parts small.
+
+    A usual pass is as large as the micro-batch, or as a batch that is smaller.
+    """
     decoder, _ = with_adapter()
     assert count_lanes(decoder, SETTINGS, 1) == 2
     for changes in ({"noise": 1.0}, {"recompute": True}, {"packing": False}):
@@ -409,6 +412,10 @@ def test_lanes_are_taken_where_they_help(monkeypatch: pytest.MonkeyPatch) -> Non
         assert found == [1, 2]
     torch.set_num_threads(1)
     assert count_lanes(decoder, SETTINGS, 1) == 1
+    each = np.median([example.n_tokens for example in examples])
+    for changes, n in (({}, 3), ({"batch": 2}, 2), ({"batch": 16, "micro_batch": 16}, len(examples))):
+        assert usual_tokens(examples, dataclasses.replace(SETTINGS, **changes)) == n * each  # type: ignore[arg-type]
+    assert usual_tokens(examples, dataclasses.replace(SETTINGS, batch_tokens=5)) == 5
 
 
 def test_a_training_ends_early_when_it_is_told_to(examples: list[Example]) -> None:

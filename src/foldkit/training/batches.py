@@ -92,7 +92,9 @@ def grouped(
 
 def usual_tokens(examples: Sequence[Example], settings: TrainSettings) -> float:
     """Return the tokens of a usual pass."""
-    return min(settings.n_micro, len(examples)) * statistics.median(example.n_tokens for example in examples)
+    each = statistics.median(example.n_tokens for example in examples)
+    of_batch = settings.batch_tokens or min(settings.batch, len(examples)) * each
+    return min(settings.n_micro * each, of_batch)
 
 
 def dealt(ordered: Sequence[Example], n_parts: int) -> list[list[Example]]:
