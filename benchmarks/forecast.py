@@ -3,8 +3,8 @@
 Seven settings each on the base that ships and on the base that is named, with the demo's rows. Memory is that of a
 forecast and of trainings of `--steps` steps, each in a process of its own: of three the median, for the gaps that the
 allocator leaves differ from process to process; their range stands beside it. Steps are compared within one process, a
-training between two forecasts, for the speed of a machine moves; in several turns where they are short, of which the
-median counts. The last line is one JSON object.
+training between two forecasts, for the speed of a machine moves; in several turns, of which the median
+counts. The last line is one JSON object.
 
     python benchmarks/forecast.py real/chat-135m.gguf
 """
@@ -35,8 +35,9 @@ SETTINGS = (
 )
 # What a training is forgiven where its peak is small.
 FORGIVEN = 64e6
-# Trainings are made in turns with forecasts until so many seconds of steps were seen, in so many turns at most.
-LONG_ENOUGH, TURNS = 10.0, 5
+# Trainings are made in turns with forecasts until so many seconds of steps were seen, in so many turns at least and at
+# most: a machine that stalls spoils one.
+LONG_ENOUGH, FEWEST, TURNS = 10.0, 3, 5
 # How many trainings the memory is the median of.
 TRAININGS = 3
 
@@ -72,7 +73,7 @@ def both(sheet_at: Path, changes: list[str]) -> dict[str, float]:
     """
     before, turns, seen = forecast(sheet_at, changes), list[tuple[float, float]](), 0.0
     said = before["step"]
-    while seen < LONG_ENOUGH and len(turns) < TURNS:
+    while len(turns) < FEWEST or (seen < LONG_ENOUGH and len(turns) < TURNS):
         trained = train(sheet_at, changes)
         after = forecast(sheet_at, changes)["step"]
         turns.append(((said + after) / 2, trained["step"]))
