@@ -3,8 +3,8 @@
 Seven settings each on the base that ships and on the base that is named, with the demo's rows. Memory is that of a
 forecast and of trainings of `--steps` steps, each in a process of its own: of three the median, for the gaps that the
 allocator leaves differ from process to process; their range stands beside it. Steps are compared within one process, a
-training between two forecasts, for the speed of a machine moves; in several turns, of which the median
-counts. The last line is one JSON object.
+training between two forecasts, for the speed of a machine moves; in several turns, of which the median counts. The
+last line is one JSON object.
 
     python benchmarks/forecast.py real/chat-135m.gguf
 """

@@ -58,6 +58,11 @@ class TrainingLayer(NamedTuple):
         out: Tensor = _Layer.apply(self, angles, mask, wanted, x, *self.factors)  # type: ignore[no-untyped-call]
         return out
 
+    @property
+    def is_plain(self) -> bool:
+        """Whether all weights stand there in floats."""
+        return all(isinstance(matrix, Tensor) for side in self.sides for matrix in side.matrices)
+
     def dealt(self, factors: Sequence[Tensor]) -> list[list[Pair | None]]:
         """Return the pair of each map of each side, None where it has none."""
         left = iter(factors)

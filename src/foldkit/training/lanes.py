@@ -34,7 +34,8 @@ _TURN = 2e-4
 def count_lanes(decoder: Decoder, settings: TrainSettings, n_tokens: float, team: Team = ALONE) -> int:
     """Return in how many parts passes of about so many tokens are made.
 
-    More than one where layers are single nodes that draw no random numbers, and the parts are large enough.
+    More than one where layers are single nodes that draw no random numbers, of plain weights, for others each part
+    would expand anew, and the parts are large enough.
     """
     alone = team.size == 1 and torch.get_num_threads() >= _LANES
     if not alone or not settings.packing or settings.noise or settings.recompute:
@@ -46,7 +47,7 @@ def count_lanes(decoder: Decoder, settings: TrainSettings, n_tokens: float, team
     training = decoder.training
     layers = training_layers(decoder.train())
     decoder.train(training)
-    return _LANES if all(isinstance(layer, TrainingLayer) for layer in layers) else 1
+    return _LANES if all(isinstance(layer, TrainingLayer) and layer.is_plain for layer in layers) else 1
 
 
 class Lanes:
@@ -54,8 +55,7 @@ class Lanes:
 
     def __init__(self, n: int) -> None:
         self.n = n
-        each = max(1, torch.get_num_threads() // n)
-        self._n_threads = each
+        self._each = each = max(1, torch.get_num_threads() // n)
         self._pool = ThreadPoolExecutor(n, initializer=torch.set_num_threads, initargs=(each,)) if n > 1 else None
 
     def made(self, make: Callable[[Given], Made], given: Sequence[Given]) -> Iterator[Made]:
@@ -63,7 +63,7 @@ class Lanes:
         if self._pool is None:
             yield from map(make, given)
             return
-        with _divided(self._n_threads):
+        with _divided(self._each):
             yield from self._pool.map(make, given)
 
 
