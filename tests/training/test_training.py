@@ -32,6 +32,8 @@ from foldkit.training import (
     TrainEvent,
     TrainSettings,
     count_steps,
+    fast_micro_batch,
+    forecasting,
     lanes,
     micro_batches,
     rate_at,
@@ -398,7 +400,8 @@ def test_a_resumed_training_ends_as_one_that_never_stopped(
 def test_lanes_are_taken_where_they_help(examples: list[Example], monkeypatch: pytest.MonkeyPatch) -> None:
     """Not where numbers are drawn, layers computed again, passes padded or shared out, or parts small.
 
-    A usual pass is as large as the micro-batch, or as a batch that is smaller.
+    A usual pass is as large as the micro-batch, or as a batch that is smaller; a fast one is as much larger as there
+    are lanes.
     """
     decoder, _ = with_adapter()
     assert count_lanes(decoder, SETTINGS, 1) == 2
@@ -410,9 +413,13 @@ def test_lanes_are_taken_where_they_help(examples: list[Example], monkeypatch: p
             patched.setattr(lanes, least, 100)
             found = [count_lanes(decoder, SETTINGS, n) for n in (1e-3, 1000)]
         assert found == [1, 2]
+    each = np.median([example.n_tokens for example in examples])
+    monkeypatch.setattr(forecasting, "_ENOUGH_TOKENS", 4 * each)
+    auto = dataclasses.replace(SETTINGS, batch=64, micro_batch="auto")
+    assert fast_micro_batch(decoder, examples, auto) == 8
+    assert fast_micro_batch(decoder, examples, auto, Team(0, 2)) == 4
     torch.set_num_threads(1)
     assert count_lanes(decoder, SETTINGS, 1) == 1
-    each = np.median([example.n_tokens for example in examples])
     for changes, n in (({}, 3), ({"batch": 2}, 2), ({"batch": 16, "micro_batch": 16}, len(examples))):
         assert usual_tokens(examples, dataclasses.replace(SETTINGS, **changes)) == n * each  # type: ignore[arg-type]
     assert usual_tokens(examples, dataclasses.replace(SETTINGS, batch_tokens=5)) == 5

@@ -27,8 +27,9 @@ from .pair_objective import objective_for
 from .schedule import check_steps
 from .settings import TrainSettings
 from .stepping import Stepper
+from .team import ALONE, Team
 
-# Passes of about so many tokens are as fast as longer ones.
+# Passes of about so many tokens a lane are about as fast as longer ones.
 _ENOUGH_TOKENS = 1000
 # How many steps are looked at for the largest pass; how many are measured at least, and for how many seconds.
 _LOOKED_AT, _MEASURED, _LONG_ENOUGH = 200, 3, 1.0
@@ -136,11 +137,12 @@ def with_micro_batch(
     train: Sequence[Example],
     cost: PassCost,
     free_bytes: int,
+    team: Team = ALONE,
 ) -> TrainSettings:
     """Choose the micro-batch where the settings leave it open: that of fast passes, halved until it fits."""
     if settings.micro_batch != "auto":
         return settings
-    size = fast_micro_batch(train, settings)
+    size = fast_micro_batch(decoder, train, settings, team)
     n_steps, _ = count_steps([example.n_tokens for example in train], dataclasses.replace(settings, micro_batch=1))
     steps = list(_first_steps(train, settings, min(n_steps, _LOOKED_AT)))
     while True:
@@ -150,11 +152,15 @@ def with_micro_batch(
         size //= 2
 
 
-def fast_micro_batch(train: Sequence[Example], settings: TrainSettings) -> int:
-    """Return the smallest micro-batch whose passes are as fast as larger ones, at most the batch."""
+def fast_micro_batch(decoder: Decoder, train: Sequence[Example], settings: TrainSettings, team: Team = ALONE) -> int:
+    """Return the smallest micro-batch whose passes are about as fast as larger ones, at most the batch."""
     tokens = statistics.median(example.n_tokens for example in train)
     most = int(settings.batch_tokens / tokens) or settings.batch
-    return next((n for n in _powers(most) if n * tokens >= _ENOUGH_TOKENS), most)
+
+    def is_fast(n: int) -> bool:
+        return n * tokens >= _ENOUGH_TOKENS * count_lanes(decoder, settings, n * tokens, team)
+
+    return next(filter(is_fast, _powers(most)), most)
 
 
 def _powers(most: int) -> Iterator[int]:

@@ -40,9 +40,10 @@ def choose_micro_batch(parts: Parts, free: int, team: Team) -> list[str]:
     if settings.micro_batch != "auto":
         return []
     cost = pass_cost(decoder, max(rows, key=lambda example: len(example.ids)).ids)
-    (size,) = team.of_first(with_micro_batch(settings, decoder, parts.adapter, rows, cost, free).n_micro)
+    chosen = with_micro_batch(settings, decoder, parts.adapter, rows, cost, free, team)
+    (size,) = team.of_first(chosen.n_micro)
     parts.sheet = dataclasses.replace(parts.sheet, train=dataclasses.replace(settings, micro_batch=int(size)))
-    fast = fast_micro_batch(rows, settings)
+    fast = fast_micro_batch(decoder, rows, settings, team)
     lacking = f"micro_batch is {size:.0f}: {fast} would be faster, and take more than the {free / 1e6:,.0f} MB free"
     return [lacking] if size < fast else []
 
