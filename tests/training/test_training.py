@@ -426,7 +426,10 @@ def test_lanes_are_taken_where_they_help(examples: list[Example], monkeypatch: p
 
 
 def test_a_training_ends_early_when_it_is_told_to(examples: list[Example]) -> None:
-    """By patience, by time, by a wish; each with a checkpoint of its last step and the reason."""
+    """By patience, by time, by a wish; each with a checkpoint of its last step and the reason.
+
+    One whose patience was spent when it was stopped makes no step more as it goes on.
+    """
     hopeless = TrainSettings(
         epochs=20, batch=4, micro_batch=4, learning_rate=1e-9, validate_every=1, patience=2, best_by="accuracy"
     )
@@ -434,6 +437,8 @@ def test_a_training_ends_early_when_it_is_told_to(examples: list[Example]) -> No
     end = of(events, Finished)[0]
     assert (end.reason, end.step, end.best_step) == ("no better", 3, 1)
     assert of(events, Due)[-1].step == 3
+    resumed, _ = run(examples, hopeless, resume=of(events, Due)[-1].snapshot())
+    assert (of(resumed, Finished)[0].reason, of(resumed, Stepped)) == ("no better", [])
     short, _ = run(examples, TrainSettings(epochs=1000, batch=4, micro_batch=4, minutes=1e-4))
     end = of(short, Finished)[0]
     assert (end.reason, end.step < 3000) == ("out of time", True)

@@ -100,8 +100,9 @@ class _Loop:
         self.began, self.before = time.perf_counter(), counts.seconds
         due = check_steps(self.n_steps, self.n_epoch, settings)
         yield self._started()
-        reason = ""
-        steps = itertools.islice(batches(self.lengths, settings), counts.step, self.n_steps)
+        reason = self._no_better()
+        n_steps = counts.step if reason else self.n_steps
+        steps = itertools.islice(batches(self.lengths, settings), counts.step, n_steps)
         try:
             for step, indices in enumerate(steps, counts.step + 1):
                 yield from self._step(step, [self.train[index] for index in indices])
@@ -109,8 +110,7 @@ class _Loop:
                 if step in due or reason == "out of time":
                     with self._averaged():
                         yield self._checked(step)
-                    if settings.patience and counts.n_worse >= settings.patience:
-                        reason = reason or "no better"
+                    reason = reason or self._no_better()
                 at_check = not settings.checkpoint_every and step in due
                 if reason or at_check or (settings.checkpoint_every and step % settings.checkpoint_every == 0):
                     yield self._due()
@@ -137,6 +137,11 @@ class _Loop:
         if stopped:
             return "stopped"
         return "out of time" if minutes and self.state.counts.seconds >= 60 * minutes else ""
+
+    def _no_better(self) -> str:
+        """Return that the patience is spent, "" while it is not."""
+        spent = self.settings.patience and self.state.counts.n_worse >= self.settings.patience
+        return "no better" if spent else ""
 
     def _due(self) -> Due:
         return Due(self.state.counts.step, functools.partial(self.state.snapshot, self.random))
