@@ -42,7 +42,8 @@ class _Adapted(torch.autograd.Function):
 
     @staticmethod
     def backward(ctx: Any, *gradients: Tensor) -> tuple[Any, ...]:
-        inputs, (low, *factors) = ctx.saved_tensors[: ctx.n_inputs], ctx.saved_tensors[ctx.n_inputs :]
+        saved = ctx.saved_tensors  # asked for once: with layers computed again, they are given once
+        inputs, (low, *factors) = saved[: ctx.n_inputs], saved[ctx.n_inputs :]
         rows = _rows(inputs)
         flat = [gradient.reshape(len(rows), -1) for gradient in gradients]
         to_x, to_factors = pairs_back(flat, rows, low, _pairs(factors))
