@@ -314,6 +314,17 @@ def test_help_and_import_load_nothing_heavy(tmp_path: Path) -> None:
         assert command.epilog.startswith(f"Example: foldkit {name}")
 
 
+def test_ctrl_c_after_the_end_interrupts_nothing(tmp_path: Path) -> None:
+    """While Python ends, where libraries tidy up, one of them for as long as it takes to press it."""
+    code = (
+        "import atexit, os, signal, sys, time; from foldkit.cli import main; sys.argv = ['foldkit', 'trian']; "
+        "signal.signal(signal.SIGINT, signal.default_int_handler); "
+        "atexit.register(lambda: [os.kill(os.getpid(), signal.SIGINT), time.sleep(1)]); main()"
+    )
+    done = subprocess.run([sys.executable, "-c", code], cwd=tmp_path, capture_output=True, text=True, check=False)
+    assert (done.returncode, "Traceback" in done.stderr) == (2, False)
+
+
 def test_the_public_names_are_those_of_the_doors() -> None:
     """Every name of every lazy door opens."""
     import importlib

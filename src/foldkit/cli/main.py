@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import atexit
 import contextlib
 import difflib
 import os
+import signal
 import sys
 
 import click
@@ -61,6 +63,9 @@ def main() -> None:
         with contextlib.suppress(OSError):
             sys.stdout.flush()
         os._exit(130)  # threads that are still at work are not waited for
+    finally:
+        # All is done: what Ctrl-C would interrupt is Python's own end, with a traceback.
+        atexit.register(signal.signal, signal.SIGINT, signal.SIG_IGN)
 
 
 def _fail(message: str, code: int) -> None:
