@@ -145,8 +145,8 @@ def test_training_layers_have_the_gradients_of_the_layers(
 ) -> None:
     """Packed examples that begin alike, with a pair on all maps or some: loss and gradients in float64 to 1e-9.
 
-    With attention of few keys, of many and of both. Which families have layers of that form. With a pair that is not
-    the one that is trained they differ: the control.
+    With attention of few keys, of many and of both; layers kept, or computed again. Which families have layers of that
+    form. With a pair that is not the one that is trained they differ: the control.
     """
     monkeypatch.setattr("foldkit.models.decoder.FEW_KEYS", few_keys)
     heading, rests = tuple(IDS[:9]), [(7, 1, 30), (4, 9), (9, 31, 7, 2), (5, 1, 30, 8), (6, 3, 30, 8, 2)]
@@ -160,10 +160,16 @@ def test_training_layers_have_the_gradients_of_the_layers(
             torch.nn.init.normal_(factor, std=0.1)
         layers = training_layers(decoder)
         given = {"pieces": batch.pieces, "wanted": batch.before}
-        results = [decoder(batch.ids, **given, layers=some).square().sum() for some in ((), layers)]
-        own, quick = (torch.autograd.grad(result, adapter.parameters) for result in results)
-        torch.testing.assert_close(results[1], results[0], rtol=1e-9, atol=1e-9)
-        torch.testing.assert_close(quick, own, rtol=1e-9, atol=1e-9)
+        results = []
+        for recompute in (False, True):
+            decoder.recompute = recompute
+            results += [decoder(batch.ids, **given).square().sum()]
+            results += [decoder(batch.ids, **given, layers=training_layers(decoder)).square().sum()]
+        decoder.recompute = False
+        own, *others = (torch.autograd.grad(result, adapter.parameters) for result in results)
+        for result, gradient in zip(results[1:], others, strict=True):
+            torch.testing.assert_close(result, results[0], rtol=1e-9, atol=1e-9)
+            torch.testing.assert_close(gradient, own, rtol=1e-9, atol=1e-9)
         if any(isinstance(layer, TrainingLayer) for layer in layers):
             found.add(decoder.spec.family)
             adapter.parameters[-1].data.add_(0.1)
