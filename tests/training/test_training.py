@@ -43,6 +43,7 @@ from foldkit.training import (
 from foldkit.training.batches import batches, dealt, first_fit, usual_tokens
 from foldkit.training.lanes import count_lanes
 from foldkit.training.objective import ReplyObjective
+from foldkit.training.optimiser import Optimiser
 from foldkit.training.schedule import check_steps
 from foldkit.training.settings import BEST_BY
 from foldkit.training.stepping import Stepper
@@ -493,6 +494,35 @@ def test_the_average_is_what_is_validated_and_saved(examples: list[Example]) -> 
             torch.testing.assert_close(own, expected)
             validated = own
     assert not torch.equal(validated[1], adapter.parameters[1])
+
+
+def test_the_optimiser_is_adamw_as_published() -> None:
+    """Three steps by hand, in numpy and float64 to 1e-9: decay apart from the moments, B at its own rate.
+
+    What has no gradient stays as it is. Without the correction of the moments they differ: the control.
+    """
+    _, adapter = with_adapter()
+    settings = TrainSettings(weight_decay=0.2, beta1=0.8, beta2=0.9, rate_ratio=4.0)
+    trained, optimiser, draw = adapter.trained(), Optimiser(adapter, settings), np.random.default_rng(0)
+    left = next(iter(trained))
+    before = trained[left].detach().clone()
+    hand = {name: [value.detach().numpy().copy(), 0.0, 0.0] for name, value in trained.items()}
+    for step, rate in enumerate((0.1, 0.05, 0.2), 1):
+        for name, value in trained.items():
+            g = draw.normal(size=value.shape)
+            value.grad = None if name == left else torch.tensor(g)
+            w, m, v = hand[name]
+            m, v = 0.8 * m + 0.2 * g, 0.9 * v + 0.1 * g**2
+            own = rate * (4.0 if name.endswith(".B") else 1.0)
+            moved = own * (m / (1 - 0.8**step)) / (np.sqrt(v / (1 - 0.9**step)) + 1e-8)
+            hand[name] = [w - own * 0.2 * w - moved, m, v]
+        optimiser.step(rate)
+    assert torch.equal(trained.pop(left), before)
+    for name, value in trained.items():
+        np.testing.assert_allclose(value.detach().numpy(), hand[name][0], rtol=1e-9, atol=1e-12)
+    assert np.abs(hand[name][0] - (w - own * 0.2 * w - own * m / (np.sqrt(v) + 1e-8))).max() > 1e-3
+    optimiser.drop()
+    assert all(value.grad is None for value in trained.values())
 
 
 def test_the_second_factor_has_a_rate_of_its_own(examples: list[Example]) -> None:

@@ -33,9 +33,8 @@ def forget_peak() -> int:
 
 
 def start_torch() -> None:
-    """Let torch import and start all that it otherwise does at a training's first step: compiler, threads, buffers."""
+    """Let torch start all that it otherwise does at a training's first step: threads and buffers."""
     import torch
 
     weight = torch.ones(256, 256, requires_grad=True)
     (weight @ weight).sum().backward()  # type: ignore[no-untyped-call]
-    torch.optim.AdamW([weight]).step()

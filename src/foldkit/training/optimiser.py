@@ -2,24 +2,66 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
+
 import torch
+from torch import Tensor
+from torch.optim.adamw import adamw
 
 from foldkit.adapters.attaching import Adapter
 
 from .settings import TrainSettings
 
-
-def make_optimiser(adapter: Adapter, settings: TrainSettings) -> torch.optim.AdamW:
-    """Return AdamW (Loshchilov and Hutter 2019) with factors B at `rate_ratio` times the rate (Hayou et al. 2024)."""
-    trained = adapter.trained()
-    seconds = [value for name, value in trained.items() if name.endswith(".B")]
-    firsts = [value for name, value in trained.items() if not name.endswith(".B")]
-    groups = [{"params": firsts, "ratio": 1.0}, {"params": seconds, "ratio": settings.rate_ratio}]
-    betas = (settings.beta1, settings.beta2)
-    return torch.optim.AdamW(groups, lr=settings.learning_rate, weight_decay=settings.weight_decay, betas=betas)
+# PyTorch's own.
+_EPS = 1e-8
 
 
-def set_rate(optimiser: torch.optim.Optimizer, rate: float) -> None:
-    """Set the learning rate of the next step."""
-    for group in optimiser.param_groups:
-        group["lr"] = rate * group["ratio"]
+class Optimiser:
+    """AdamW (Loshchilov and Hutter 2019, algorithm 2), factors B at `rate_ratio` times the rate (Hayou et al. 2024).
+
+    PyTorch's function runs it: a PyTorch optimiser would load its compiler first, 1.3 to 2 s and 72 MB. `state` has
+    the moments of each factor that has made a step: `step` (), `exp_avg` and `exp_avg_sq` of its shape.
+    """
+
+    def __init__(self, adapter: Adapter, settings: TrainSettings) -> None:
+        trained = adapter.trained()
+        seconds = [value for name, value in trained.items() if name.endswith(".B")]
+        firsts = [value for name, value in trained.items() if not name.endswith(".B")]
+        self.settings, self.groups = settings, ((firsts, 1.0), (seconds, settings.rate_ratio))
+        self.state: defaultdict[Tensor, dict[str, Tensor]] = defaultdict(dict)
+
+    @torch.no_grad()
+    def step(self, rate: float) -> None:
+        """Move each factor that has a gradient, at this learning rate."""
+        for group, ratio in self.groups:
+            given = [(factor, factor.grad) for factor in group if factor.grad is not None]
+            moments = [self._moments(factor) for factor, _ in given]
+            adamw(
+                [factor for factor, _ in given],
+                [gradient for _, gradient in given],
+                [moment["exp_avg"] for moment in moments],
+                [moment["exp_avg_sq"] for moment in moments],
+                [],
+                [moment["step"] for moment in moments],
+                amsgrad=False,
+                beta1=self.settings.beta1,
+                beta2=self.settings.beta2,
+                lr=rate * ratio,
+                weight_decay=self.settings.weight_decay,
+                eps=_EPS,
+                maximize=False,
+            )
+
+    def _moments(self, factor: Tensor) -> dict[str, Tensor]:
+        """Return the moments of a factor, which are zero at first."""
+        found = self.state[factor]
+        if not found:
+            found["step"] = torch.zeros(())
+            found["exp_avg"], found["exp_avg_sq"] = torch.zeros_like(factor), torch.zeros_like(factor)
+        return found
+
+    def drop(self) -> None:
+        """Forget the gradient."""
+        for group, _ in self.groups:
+            for factor in group:
+                factor.grad = None

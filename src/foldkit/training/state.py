@@ -12,6 +12,8 @@ from torch import Tensor
 
 from foldkit.adapters.attaching import Adapter
 
+from .optimiser import Optimiser
+
 _MOMENTS = ("exp_avg", "exp_avg_sq", "step")
 
 
@@ -45,7 +47,7 @@ class TrainState:
     """The parts of a training that change with its steps; `average` is empty where factors are not averaged."""
 
     adapter: Adapter
-    optimiser: torch.optim.Optimizer
+    optimiser: Optimiser
     average: list[Tensor]
     counts: Counts = field(default_factory=Counts)
 

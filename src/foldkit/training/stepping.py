@@ -18,7 +18,7 @@ from foldkit.models.decoder import Decoder
 from .lanes import Lanes
 from .noise import noisy
 from .objective import Loss, Objective, Tally
-from .optimiser import make_optimiser, set_rate
+from .optimiser import Optimiser
 from .settings import TrainSettings
 from .team import ALONE, Team
 
@@ -46,7 +46,7 @@ class Stepper:
         n_lanes: int = 1,
     ) -> None:
         self.decoder, self.settings, self.objective, self.team = decoder, settings, objective, team
-        self.factors, self.optimiser = adapter.parameters, make_optimiser(adapter, settings)
+        self.factors, self.optimiser = adapter.parameters, Optimiser(adapter, settings)
         self.lanes = Lanes(n_lanes)
 
     def passes(self, examples: Sequence[Example]) -> list[Batch]:
@@ -90,9 +90,8 @@ class Stepper:
 
     def update(self, rate: float) -> float:
         """Make the step at this learning rate; return its length over that of all factors."""
-        set_rate(self.optimiser, rate)
         before = [factor.detach().clone() for factor in self.factors]
-        self.optimiser.step()
+        self.optimiser.step(rate)
         self.drop()
         after = [factor.detach() for factor in self.factors]
         moved = length([b - a for a, b in zip(before, after, strict=True)])
@@ -100,7 +99,7 @@ class Stepper:
 
     def drop(self) -> None:
         """Forget the gradient."""
-        self.optimiser.zero_grad(set_to_none=True)
+        self.optimiser.drop()
 
 
 def length(tensors: Sequence[Tensor]) -> float:
