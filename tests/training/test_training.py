@@ -273,6 +273,10 @@ def test_every_epoch_sees_every_example_once_in_a_new_order() -> None:
     assert (n_steps, sum(map(len, first(lengths, n_epoch, batch_tokens=20, seed=0)))) == (2 * n_epoch, 10)
     assert count_steps(lengths, TrainSettings(batch=4, epochs=1.5)) == (4, 3)
     assert count_steps(lengths, TrainSettings(batch=4, steps=7)) == (7, 3)
+    for cut in ({"batch": 4}, {"batch": 32}, {"batch_tokens": 20}):
+        on = {**cut, "seed": 0, "whole_epochs": False}
+        n_steps, _ = count_steps(lengths, TrainSettings(epochs=20, **on))  # type: ignore[arg-type]
+        assert sum(map(len, first(lengths, n_steps, **on))) == pytest.approx(200, abs=20)
 
 
 @pytest.mark.parametrize(

@@ -36,24 +36,29 @@ def batches(lengths: Sequence[int], settings: TrainSettings) -> Iterator[list[in
 
 def _cut(order: Iterator[int], lengths: Sequence[int], settings: TrainSettings) -> Iterator[list[int]]:
     """Cut an order of examples into batches of so many examples, or of at most so many tokens."""
-    batch: list[int] = []
+    batch, n_tokens, most = list[int](), 0, settings.batch_tokens
     for index in order:
-        n_tokens = sum(lengths[other] for other in batch) + lengths[index] if settings.batch_tokens else 0
-        if batch and (n_tokens > settings.batch_tokens if settings.batch_tokens else len(batch) == settings.batch):
+        if batch and (n_tokens + lengths[index] > most if most else len(batch) == settings.batch):
             yield batch
-            batch = []
+            batch, n_tokens = [], 0
         batch.append(index)
+        n_tokens += lengths[index]
     if batch:
         yield batch
 
 
 def count_steps(lengths: Sequence[int], settings: TrainSettings) -> tuple[int, int]:
-    """Return how many steps a training has, and how many an epoch (the first one, where batches are cut by tokens)."""
+    """Return how many steps a training has, and how many an epoch (the first one, where batches are cut by tokens).
+
+    Where batches go on into the next epoch, the last one of an epoch counts by its share.
+    """
+    n_epoch = len(lengths) / settings.batch
     if settings.batch_tokens:
-        n_epoch = sum(1 for _ in _cut(iter(epoch_order(len(lengths), 0, settings.seed)), lengths, settings))
-    else:
-        n_epoch = math.ceil(len(lengths) / settings.batch)
-    return settings.steps or max(1, round(settings.epochs * n_epoch)), n_epoch
+        *whole, last = _cut(iter(epoch_order(len(lengths), 0, settings.seed)), lengths, settings)
+        n_epoch = len(whole) + min(1.0, sum(lengths[index] for index in last) / settings.batch_tokens)
+    if settings.whole_epochs:
+        n_epoch = math.ceil(n_epoch)
+    return settings.steps or max(1, round(settings.epochs * n_epoch)), max(1, round(n_epoch))
 
 
 def micro_batches(
