@@ -1,6 +1,6 @@
 """The forecast against what a training then takes: peak memory above the level after imports, and the median step.
 
-Seven settings each on the base that ships and on the base that is named, with the demo's rows. Memory is that of a
+Seven settings each on the base that ships and on those that are named, with the demo's rows. Memory is that of a
 forecast and of trainings of `--steps` steps, each in a process of its own: of three the median, for the gaps that the
 allocator leaves differ from process to process; their range stands beside it. Steps are compared within one process, a
 training between two forecasts, for the speed of a machine moves; in several turns, of which the median counts. The
@@ -37,7 +37,7 @@ SETTINGS = (
 FORGIVEN = 64e6
 # Trainings are made in turns with forecasts until so many seconds of steps were seen, in so many turns at least and at
 # most: a machine that stalls spoils one.
-LONG_ENOUGH, FEWEST, TURNS = 10.0, 3, 5
+LONG_ENOUGH, FEWEST, TURNS = 10.0, 3, 15
 # How many trainings the memory is the median of.
 TRAININGS = 3
 
@@ -93,19 +93,20 @@ def measured(kind: str, sheet_at: Path, changes: list[str]) -> dict[str, float]:
 def main() -> None:
     """Compare and print."""
     parser = argparse.ArgumentParser(description=(__doc__ or "").splitlines()[0])
-    parser.add_argument("base", type=Path)
+    parser.add_argument("bases", type=Path, nargs="*")
     parser.add_argument("--steps", type=int, default=8)
     parser.add_argument("--only", choices=("both", "train"))
     parser.add_argument("--changes", default="[]")
     options = parser.parse_args()
     if options.only:
-        print(json.dumps({"both": both, "train": train}[options.only](options.base, json.loads(options.changes))))
+        print(json.dumps({"both": both, "train": train}[options.only](*options.bases, json.loads(options.changes))))
         return
     errors: dict[str, list[float]] = {"memory": [], "time": []}
     print(f"{'base':<8}{'MB said':>9}{'MB took':>9}{'from':>7}{'to':>7}{'s said':>8}{'s took':>8}  settings")
     with tempfile.TemporaryDirectory() as folder:
         sheet_at = copy_demo(Path(folder) / "demo")
-        for name, base in (("pellam", "pellam"), (options.base.stem[:7], str(options.base.resolve()))):
+        named = [(base.stem[:7], str(base.resolve())) for base in options.bases]
+        for name, base in (("pellam", "pellam"), *named):
             for settings in SETTINGS:
                 own = [f"base.model='{base}'", f"train.steps={options.steps}", "train.validations=1", *settings]
                 said = measured("both", sheet_at, own)

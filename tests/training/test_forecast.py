@@ -90,6 +90,12 @@ def test_a_forecast_counts_what_a_training_then_does(examples: list[Example]) ->
     assert found.seconds is not None
     assert found.first_check_seconds is not None
     assert 0 < found.first_check_seconds < found.seconds
+    assert found.last_step == found.n_steps
+    limited = dataclasses.replace(SETTINGS, epochs=9000, minutes=0.01)
+    short = forecast(decoder, adapter, examples, examples[:3], limited, 10**9)
+    assert (short.seconds, short.n_steps) == (pytest.approx(0.6), 27000)
+    assert short.last_step is not None
+    assert 0 < short.last_step < short.n_steps
 
 
 def test_what_does_not_fit_is_said_before_it_is_tried(examples: list[Example]) -> None:
@@ -97,7 +103,7 @@ def test_what_does_not_fit_is_said_before_it_is_tried(examples: list[Example]) -
     decoder, adapter = parts()
     found = forecast(decoder, adapter, examples, examples[:3], SETTINGS, 1000)
     assert not found.fits
-    assert found.seconds is None
+    assert (found.seconds, found.last_step) == (None, None)
     peaks = [found.memory.peak, *(change.peak for change in found.changes)]
     assert peaks == sorted(peaks, reverse=True)
     assert [change.setting.partition("=")[0] for change in found.changes] == [

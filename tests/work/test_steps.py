@@ -177,6 +177,7 @@ def test_preferences_go_the_whole_way(work_folder: Path) -> None:
     assert "figures" not in log.of("step")[0]
     assert {"ranked", "chosen_log_prob", "rejected_tokens"} <= log.of("validation")[0].keys()
     assert any("rejected replies are longer" in note["says"] for note in log.of("note"))
+    assert foldkit.read_log(foldkit.resume(run).log).of("note") == log.of("note")
     measured = foldkit.score(sheet, run).contender("adapter").measures
     assert set(measured) == {"ranked", "loss"}
     with pytest.raises(

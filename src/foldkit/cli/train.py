@@ -59,8 +59,9 @@ def train(
 
     sheet = open_sheet(sheet_file, changes)
     if rates:
-        if varied:
-            raise UsageError("--vary", "other options", "not --find-rate", varied, "leave one of them out")
+        given = {"--vary": varied, "--resume": resumed is not None, "--name": name, "--processes": processes > 1}
+        if others := [option for option, value in given.items() if value]:
+            raise UsageError("--find-rate", "other options", "none but --sheet and --set", others, "leave them out")
         _find_rate(sheet)
         return
     if resumed is not None and (changes or name):

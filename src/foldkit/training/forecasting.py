@@ -50,8 +50,9 @@ class Change:
 class Forecast:
     """Counts are of the whole training; bytes above what the process holds before a base is opened.
 
-    `seconds`, `step_seconds` (of a step of median size) and `first_check_seconds` (to the end of the first validation)
-    are None where the steps to measure would not fit.
+    `seconds`, `step_seconds` (of a step of median size), `first_check_seconds` (to the end of the first validation) and
+    `last_step`, which is an earlier one where `minutes` end the training, are None where the steps to measure would not
+    fit.
     """
 
     n_trainable: int
@@ -65,6 +66,7 @@ class Forecast:
     step_seconds: float | None
     seconds: float | None
     first_check_seconds: float | None
+    last_step: int | None
     changes: tuple[Change, ...]
 
     @property
@@ -110,6 +112,7 @@ def forecast(
         None,
         None,
         None,
+        None,
         tuple(_changes(decoder, adapter, steps, settings, cost)),
     )
     if not found.fits:
@@ -125,8 +128,14 @@ def forecast(
     due = check_steps(n_steps, n_epoch, settings)
     seconds = per_token * found.n_tokens + len(due) * check
     mean_step = per_token * found.n_tokens / n_steps
+    made = min(1.0, 60 * settings.minutes / seconds) if settings.minutes else 1.0
     return dataclasses.replace(
-        found, memory=memory, step_seconds=step, seconds=seconds, first_check_seconds=min(due) * mean_step + check
+        found,
+        memory=memory,
+        step_seconds=step,
+        seconds=made * seconds,
+        first_check_seconds=min(min(due) * mean_step, made * seconds) + check,
+        last_step=max(1, round(made * n_steps)),
     )
 
 
