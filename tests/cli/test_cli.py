@@ -286,6 +286,8 @@ def test_ctrl_c_in_an_answer_keeps_what_came(work_folder: Path) -> None:
         (["train", "--set", "train.epoch=1"], 2, "did you mean 'epochs'"),
         (["train", "--sheet", "none.toml"], 1, "none.toml: file: expected an existing file"),
         (["train", "--find-rate", "--resume", "--processes", "2"], 2, "found ['--resume', '--processes']"),
+        (["forecast", "--set", "split.validation=0"], 1, "rows in validation: expected at least one"),
+        (["train", "--set", "split.test=38", "--set", "split.validation=2"], 1, "rows in train: expected at least one"),
         (["watch"], 1, "train first"),
         (["score", "--run", "x"], 2, "a run of this sheet"),
         (["ask", "--slot", "x"], 2, "expected name=value"),

@@ -9,9 +9,17 @@ import statistics
 from collections.abc import Iterator, Sequence
 
 from foldkit.datasets import Example
+from foldkit.formats import InputError
 from foldkit.models.batch import Batch, pack, pad
 
 from .settings import TrainSettings
+
+
+def refuse_empty(train: Sequence[Example], validation: Sequence[Example]) -> None:
+    """Raise InputError when there is nothing to train or validate on."""
+    for name, examples in (("train", train), ("validation", validation)):
+        if not examples:
+            raise InputError("[split]", f"rows in {name}", "at least one", "none", "add rows or change the split")
 
 
 def epoch_order(n_examples: int, epoch: int, seed: int) -> list[int]:

@@ -18,7 +18,7 @@ from foldkit.models.batch import Batch
 from foldkit.models.decoder import Decoder
 from foldkit.models.freeing import memory_kept
 
-from .batches import batches, count_steps, usual_tokens
+from .batches import batches, count_steps, refuse_empty, usual_tokens
 from .costs import Memory, PassCost, memory_of, pass_cost
 from .lanes import count_lanes
 from .memory import peak_bytes
@@ -92,8 +92,9 @@ def forecast(
     """Measure a small pass and, where the peak fits into the free bytes, a few steps; the adapter stays as it was.
 
     `level` is what the process held before the base was opened, since when its peak must have been counted; without it
-    the overhead is a guess.
+    the overhead is a guess. Raises InputError when there is nothing to train or validate on.
     """
+    refuse_empty(train, validation)
     cost = pass_cost(decoder, max(train, key=lambda example: len(example.ids)).ids)
     settings = with_micro_batch(settings, decoder, adapter, train, cost, free_bytes)
     n_steps, n_epoch = count_steps([example.n_tokens for example in train], settings)

@@ -14,11 +14,11 @@ from torch import Tensor
 
 from foldkit.adapters.attaching import Adapter
 from foldkit.datasets import Example
-from foldkit.formats import FoldKitError, InputError
+from foldkit.formats import FoldKitError
 from foldkit.models.decoder import Decoder
 from foldkit.models.freeing import memory_kept
 
-from .batches import batches, count_steps, usual_tokens
+from .batches import batches, count_steps, refuse_empty, usual_tokens
 from .events import Checked, Due, Finished, Skipped, Started, Stepped, TrainEvent
 from .lanes import count_lanes
 from .memory import peak_bytes
@@ -54,9 +54,7 @@ def train_adapter(
     have rejected replies. Raises InputError when there is nothing to train or validate on, and FoldKitError when a
     step is bad and bad ones are not to be skipped, or when another process has ended.
     """
-    for name, examples in (("train", train), ("validation", validation)):
-        if not examples:
-            raise InputError("[split]", f"rows in {name}", "at least one", "none", "add rows or change the split")
+    refuse_empty(train, validation)
     objectives = [objective_for(settings, examples, reference) for examples in (train, validation)]
     loop = _Loop(decoder, adapter, train, validation, settings, team, *objectives)
     torch.manual_seed(settings.seed + team.rank)

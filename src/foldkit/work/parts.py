@@ -26,10 +26,12 @@ class Parts:
 
     def __init__(self, sheet: Sheet) -> None:
         from foldkit.models import chosen_compute, open_base
+        from foldkit.training.batches import refuse_empty
 
         inputs = open_inputs(sheet)
         self.sheet = sheet
         self.dataset: Dataset = build(sheet, inputs)
+        refuse_empty(self.dataset.parts["train"], self.dataset.parts["validation"])
         self.base: Base = open_base(sheet.base_path(), chosen_compute(sheet.base.compute).dtype, sheet.base.weights)
         room, window = self.base.decoder.spec.max_positions, sheet.train.window
         if window > room:

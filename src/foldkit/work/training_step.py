@@ -141,10 +141,10 @@ def _go(
                 on_event(event)
         written = read_log(run.log)
         if written.of("finished")[-1]["reason"] != "stopped":
-            told = {note["says"] for note in written.of("note")}  # by a training that had ended, and goes on
-            found = (*pair_notes(written.of("validation")), *drift_notes(parts, run, team.size))
-            for note in (note for note in found if note not in told):
-                log.write("note", says=note)
+            told = {note["says"] for note in written.of("note")}  # it had ended before
+            for note in (*pair_notes(written.of("validation")), *drift_notes(parts, run, team.size)):
+                if note not in told:
+                    log.write("note", says=note)
         if written.of("step"):
             save_picture([run], run.curve)
     run.stop.unlink(missing_ok=True)
