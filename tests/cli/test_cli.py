@@ -242,7 +242,7 @@ def test_a_forecast_and_a_search_for_a_rate(work_folder: Path) -> None:
     for word in ("trainable numbers", "14 steps", "activations", "peak", "first validation after"):
         assert word in said.stdout, word
     short = call("forecast", "--set", "train.epochs=9000", "--set", "train.minutes=1", cwd=work_folder)
-    assert "all of it about 60 s, for minutes end it at about step" in short.stdout
+    assert "all of it about 60 s\nminutes end it at about step" in short.stdout
     found = call("train", "--find-rate", "--set", "train.batch=8", cwd=work_folder)
     assert found.returncode == 0, found.stderr
     assert "suggested: foldkit train --set train.learning_rate=" in found.stdout

@@ -61,13 +61,14 @@ def _show_time(found: Forecast) -> None:
     assert found.seconds is not None
     assert found.first_check_seconds is not None
     assert found.last_step is not None
-    early = f", for minutes end it at about step {found.last_step:,}" if found.last_step < found.n_steps else ""
     rate = found.n_tokens / found.n_steps / found.step_seconds
     out().print(
         f"a step about {found.step_seconds:.2f} s ({rate:,.0f} tokens/s), the first validation after "
-        f"{_clock(found.first_check_seconds)}, all of it about {_clock(found.seconds)}{early}",
+        f"{_clock(found.first_check_seconds)}, all of it about {_clock(found.seconds)}",
         soft_wrap=True,
     )
+    if found.last_step < found.n_steps:
+        out().print(f"minutes end it at about step {found.last_step:,} of {found.n_steps:,}", soft_wrap=True)
 
 
 def _show_changes(found: Forecast) -> None:
