@@ -134,7 +134,10 @@ def test_scaling_by_the_root_of_the_rank() -> None:
 
 
 def test_the_singular_start_is_the_leading_part_and_step_0_is_the_base(decoder: Decoder) -> None:
-    """What it leaves of each matrix is within 0.1% of the least, by NumPy's decomposition; ours is a randomised one."""
+    """What it leaves of each matrix is within 0.1% of the least, by NumPy's decomposition; ours is a randomised one.
+
+    A rank that a matrix has no vectors for is refused.
+    """
     base = logits(decoder)
     adapter = attach(decoder, AdapterSettings(rank=3, start="singular"))
     torch.testing.assert_close(logits(decoder), base, rtol=1e-9, atol=1e-9)
@@ -146,6 +149,9 @@ def test_the_singular_start_is_the_leading_part_and_step_0_is_the_base(decoder: 
         assert np.linalg.norm(weight - found) < 1.001 * np.linalg.norm(weight - expected)
     adapter.parameters[0].data.add_(0.1)
     assert not torch.allclose(logits(decoder), base)
+    most = min(low.in_features, low.out_features)
+    with pytest.raises(InputError, match=rf"rank of layers\..*: expected at most its {most} .* found {most + 1}"):
+        attach(tiny_decoder(), AdapterSettings(rank=most + 1, start="singular", names=("down",)))
 
 
 def merged(low: LowRankLinear) -> torch.Tensor:
@@ -270,6 +276,7 @@ def test_adapters_are_added_up_and_held_under_one_another(base_folder: Path, tmp
         {"scaling": "x"},
         {"start": "x"},
         {"rank": 0},
+        {"seed": 2**31},
         {"alpha": float("nan")},
         {"dropout": 1.0},
         {"reach": "everything"},

@@ -550,10 +550,18 @@ def test_a_bad_step_stops_with_its_rows_or_is_left_out(examples: list[Example]) 
     seen: list[TrainEvent] = []
     with pytest.raises(FoldKitError, match=r"step 1: loss nan, gradient norm nan on rows \d+, \d+"):
         seen += train_adapter(decoder, adapter, examples, examples, SETTINGS)
+    skip = dataclasses.replace(SETTINGS, bad_steps="skip", validate_every=1, best_by="train_loss", patience=12)
+    found = list[Checked]()
+    for event in train_adapter(decoder, adapter, examples, examples, skip):
+        found += [event] if isinstance(event, Checked) else []
+        if len(found) == 2:
+            adapter.parameters[-1].data.zero_()
+    assert [event.best for event in found[:3]] == [False, False, True]
     with pytest.raises(InputError, match="rows in validation"):
         list(train_adapter(decoder, adapter, examples, [], SETTINGS))
-    with pytest.raises(UsageError, match="learning_rate"):
-        TrainSettings(learning_rate=float("nan"))
+    for wrong in ({"learning_rate": float("nan")}, {"seed": 2**31}):
+        with pytest.raises(UsageError, match=next(iter(wrong))):
+            TrainSettings(**wrong)  # type: ignore[arg-type]
     wild = dataclasses.replace(SETTINGS, runaway=0.9, bad_steps="skip", learning_rate=1e-9)
     events, _ = run(examples, wild)
     skipped = of(events, Skipped)

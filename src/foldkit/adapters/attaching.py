@@ -92,7 +92,7 @@ def attach(decoder: Decoder, settings: AdapterSettings, *, fresh: bool = True, f
     With `start` "zero" A is uniform within 1 / sqrt(d_in) by the settings' seed and B zero, so that the first step's
     logits are the base's own. `frozen` pairs are added to what their maps give, in reach or not, and not trained.
     Without `fresh` tensors are about to be copied in, and nothing is computed. Raises ValueError when the decoder
-    already carries an adapter, and InputError when no map is in reach.
+    already carries an adapter, and InputError when no map is in reach, or one has fewer singular vectors than its rank.
     """
     if any(isinstance(module, LowRankLinear) for module in decoder.modules()):
         raise ValueError("the decoder already carries an adapter")
@@ -109,7 +109,7 @@ def attach(decoder: Decoder, settings: AdapterSettings, *, fresh: bool = True, f
             rank = settings.rank_of(name) if name in reached else 0
             low = _low_rank(getattr(parent, leaf), rank, settings, dtype)
             if fresh and rank:
-                _start(low, settings, draw)
+                _start(name, low, settings, draw)
             if name in pairs:
                 low.add_frozen(*pairs[name])
             setattr(parent, leaf, low.to(decoder.device))
@@ -124,8 +124,12 @@ def _low_rank(frozen: nn.Module, rank: int, settings: AdapterSettings, dtype: to
     return low.train(frozen.training)
 
 
-def _start(low: LowRankLinear, settings: AdapterSettings, draw: torch.Generator) -> None:
+def _start(name: str, low: LowRankLinear, settings: AdapterSettings, draw: torch.Generator) -> None:
     if settings.start == "singular":
+        rank, most = len(low.factor_a), min(low.in_features, low.out_features)
+        if rank > most:
+            expected, todo = f"at most its {most} singular vectors, with start singular", "give it a lower one in ranks"
+            raise InputError("[adapter]", f"rank of {name}", expected, rank, todo)
         low.start_from(*singular_factors(low.weight, len(low.factor_a), low.scale, settings.seed))
     else:
         bound = 1 / math.sqrt(low.in_features)

@@ -54,6 +54,7 @@ class AdapterSettings:
         within(self.alpha, 1e-6, 1e6, "[adapter]", "alpha")
         within(self.dropout, 0, 0.95, "[adapter]", "dropout")
         within(self.last_layers, 0, 2**20, "[adapter]", "last_layers")
+        within(self.seed, 0, 2**31 - 1, "[adapter]", "seed")
         one_of(self.reach, REACHES, "[adapter]", "reach")
         one_of(self.scaling, SCALINGS, "[adapter]", "scaling")
         one_of(self.start, STARTS, "[adapter]", "start")

@@ -114,6 +114,7 @@ class ScoreSettings:
         within(self.tolerance, 0, 1, "[score]", "tolerance")
         within(self.enough, 0, 1, "[score]", "enough")
         within(self.suspects, 0, 10_000, "[score]", "suspects")
+        within(self.seed, 0, 2**31 - 1, "[score]", "seed")
         for name, value in self.worth.items():
             if not _is_number(value):
                 raise UsageError("[score.worth]", name, "a number above 0, or 0 for none", value, "change the value")

@@ -215,7 +215,8 @@ class _Loop:
         figures = {**counts.last, **found.figures, "loss": loss, "accuracy": accuracy}
         figure = figures.get(self.settings.best_by, math.nan)
         score = figure if BEST_BY[self.settings.best_by] else -figure
-        improved = counts.best is None or score > counts.best
+        known = math.isfinite(loss) and not math.isnan(score)
+        improved = known and (counts.best is None or score > counts.best)
         if improved:
             counts.best, counts.best_step, counts.best_loss, counts.n_worse = score, step, loss, 0
         else:

@@ -51,6 +51,7 @@ _RANGES = (
     ("runaway", 0, 1e9),
     ("checkpoint_every", 0, 2**40),
     ("keep", 1, 10000),
+    ("seed", 0, 2**31 - 1),
 )
 
 
