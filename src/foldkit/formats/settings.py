@@ -49,6 +49,8 @@ def _fit(value: Any, hint: Any, where: str, key: str) -> Any:
             return read_settings(hint, value, f"{where}.{key}")
         if origin is tuple:
             return tuple(_fit(item, inner[0], where, f"{key}[{index}]") for index, item in enumerate(value))
+        if origin is dict:
+            return {name: _fit(item, inner[1], where, f"{key}.{name}") for name, item in value.items()}
         return float(value) if hint is float else value
     raise UsageError(where, key, _named(hint), value, "change the value")
 

@@ -101,10 +101,12 @@ def _apply(values: dict[str, Any], change: str) -> None:
     known = [f.name for f in dataclasses.fields(Sheet) if f.name != "folder"]
     if section not in known:
         raise UsageError("--set", change, "a known section", section, near_name(section, known))
-    place = values.setdefault(section, {})
-    *outer, last = key.split(".")
-    for step in outer:
+    place = values
+    *outer, last = f"{section}.{key}".split(".")
+    for n, step in enumerate(outer, 1):
         place = place.setdefault(step, {})
+        if not isinstance(place, dict):
+            raise UsageError("--set", change, f"a section in {step}", place, f"write {'.'.join(outer[:n])}=VALUE")
     place[last] = literal(text.strip())
 
 
