@@ -196,6 +196,8 @@ def test_columns_and_settings_that_cannot_be(write: Write) -> None:
         table(path, columns={"text": "notes"})
     with pytest.raises(InputError, match="line 2: encoding: expected ascii, found 'byte c3'"):
         table(write("b.csv", "a\né\nx\n"), encoding="ascii")
+    with pytest.raises(InputError, match=r"encoding: expected text as .* does not start with BOM"):
+        table(write("b.csv", "a\nx\n"), encoding="utf-16")
     for wrong in ({"unit": "page"}, {"on_bad": "ignore"}, {"delimiter": ";;"}, {"encoding": "none"}):
         with pytest.raises(UsageError, match=next(iter(wrong))):
             RowsSettings("x", **wrong)  # type: ignore[arg-type]

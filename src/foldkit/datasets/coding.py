@@ -10,12 +10,12 @@ from typing import NamedTuple
 import pandas as pd
 
 from foldkit.rows import Rows
-from foldkit.rows.tables import column, rows_of
+from foldkit.rows.tables import rows_of
 from foldkit.templates import Outline, Template
 from foldkit.tokens import Encoder, Layout, TextTokenizer
 
 from .examples import Examples
-from .pairs import is_blank
+from .pairs import check_slots, is_blank
 
 
 @dataclass(frozen=True)
@@ -63,7 +63,7 @@ def code_rows(table: pd.DataFrame, coder: Coder) -> Coded:
     """Render and encode every row of a table.
 
     A row with a blank where its template needs text, one with no reply, and one longer than the window are set aside
-    by name.
+    by name. Raises InputError when the template names a column that the rows do not have.
     """
     laid = _lay_out(table, coder)
     return _coded(laid, coder.encoder.tokenizer.encode_texts(laid.texts), coder)
@@ -78,8 +78,6 @@ def code_stream(chunks: Iterable[Rows], coder: Coder) -> Iterator[tuple[Rows, Co
     waiting: list[tuple[Rows, _Laid, Future[list[list[int]]]]] = []
     with ThreadPoolExecutor(1) as pool:
         for chunk in chunks:
-            for slot in coder.template.slots() if len(chunk.table) else ():
-                column(chunk.table, slot, f"template {coder.template.name!r}")
             laid = _lay_out(chunk.table, coder)
             waiting.append((chunk, laid, pool.submit(encode, laid.texts)))
             if len(waiting) > 1:
@@ -119,6 +117,7 @@ class _Laid:
 
 
 def _lay_out(table: pd.DataFrame, coder: Coder) -> _Laid:
+    check_slots(table, coder.template)
     laid = _Laid([], {}, dict(rows_of(table)))
     for row, values in laid.cells.items():
         found = _outlined(values, coder)

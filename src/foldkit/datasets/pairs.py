@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import pandas as pd
 
-from foldkit.rows.tables import rows_of
+from foldkit.rows.tables import column, rows_of
 from foldkit.templates import Template
 
 
@@ -34,8 +34,15 @@ def is_blank(values: Mapping[str, str], slots: Iterable[str]) -> bool:
     return any(not values[slot].strip() for slot in slots)
 
 
+def check_slots(table: pd.DataFrame, template: Template) -> None:
+    """Raise InputError when the template names a column that the rows do not have."""
+    for slot in template.slots() if len(table) else ():
+        column(table, slot, f"template {template.name!r}")
+
+
 def pairs_of(table: pd.DataFrame, template: Template) -> dict[int, Pair]:
-    """Return the pair of every row that the template can use, by row number."""
+    """Return the pair of every row that the template can use, by row number; raises as `check_slots` does."""
+    check_slots(table, template)
     pairs = {}
     worse = template.rejected_slots()
     for row, values in rows_of(table):

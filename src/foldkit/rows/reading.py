@@ -114,7 +114,7 @@ def _items(settings: RowsSettings, folder: Path, most: int) -> Iterator[tuple[Pa
         try:
             for item in READERS[ending(file)](file, settings, most):
                 yield file, item
-        except (UnicodeDecodeError, EOFError, OSError, zlib.error) as error:
+        except (UnicodeError, EOFError, OSError, zlib.error) as error:
             raise damaged(file, error, "a whole file") from None
 
 

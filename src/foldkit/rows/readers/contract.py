@@ -102,6 +102,8 @@ def damaged(path: Path, error: Exception, expected: str) -> InputError:
         found = error.object[error.start : error.start + 1].hex()
         place = f"{path}, line {_undecodable_line(path, error.encoding)}"
         return InputError(place, "encoding", error.encoding, f"byte {found}", "set encoding in [rows]")
+    if isinstance(error, UnicodeError):
+        return InputError(path, "encoding", "text as [rows] says", str(error), "set encoding in [rows]")
     return InputError(path, "file", expected, str(error) or type(error).__name__, "export or fetch the file again")
 
 
