@@ -103,6 +103,8 @@ def test_new_says_what_it_assumed_and_what_comes_next(tmp_path: Path) -> None:
     assert done.stdout.rstrip().endswith("next: foldkit look")
     assert call("look", cwd=tmp_path).returncode == 0
     assert call("new", "r.csv", cwd=tmp_path).returncode == 2
+    assert call("new", "r.csv", "--folder", "a/b", cwd=tmp_path).stdout.endswith("foldkit look --sheet a/b/fold.toml\n")
+    assert call("look", "--sheet", "a/b/fold.toml", cwd=tmp_path).returncode == 0
 
 
 def test_looking_closer_and_asking_more(work_folder: Path) -> None:
@@ -197,7 +199,7 @@ def test_ctrl_c_in_a_training_saves_and_it_goes_on(work_folder: Path) -> None:
     assert child.returncode == 130, stderr
     assert "finishing this step and saving" in stderr
     assert "foldkit train --resume run-001" in stdout
-    assert "no validation yet at step" in stdout
+    assert "no validated adapter yet at step" in stdout
     assert call("train", "--resume", "--name", "x", cwd=work_folder).returncode == 2
     assert call("train", "--resume", "run-002", cwd=work_folder).returncode == 2
     resumed = call("train", "--resume", cwd=work_folder)
@@ -284,6 +286,7 @@ def test_ctrl_c_in_an_answer_keeps_what_came(work_folder: Path) -> None:
     [
         (["trian"], 2, "did you mean 'train'"),
         (["train", "--set", "train.epoch=1"], 2, "did you mean 'epochs'"),
+        (["look", "--set", "rows.source.x=1"], 2, "--set: rows.source.x=1: expected a section in source"),
         (["train", "--sheet", "none.toml"], 1, "none.toml: file: expected an existing file"),
         (["train", "--find-rate", "--resume", "--processes", "2"], 2, "found ['--resume', '--processes']"),
         (["forecast", "--set", "split.validation=0"], 1, "rows in validation: expected at least one"),
@@ -293,6 +296,13 @@ def test_ctrl_c_in_an_answer_keeps_what_came(work_folder: Path) -> None:
         (["ask", "--slot", "x"], 2, "expected name=value"),
         (["look", "--row", "99"], 2, "1 to 40"),
         (["look", "--colour"], 2, "No such option"),
+        (
+            ["split", "--set", "rows.columns={mail='question'}"],
+            1,
+            "column: expected a column of the rows, found 'question'",
+        ),
+        (["report", "-o", "none/a.html"], 2, "expected a file in a folder that is there, found 'none/a.html'"),
+        (["new", "rows.jsonl", "--folder", "other", "--base", "none"], 1, "other/../none: base: expected a folder"),
         (["build", "--set", "rows.source=none.csv"], 1, "none.csv"),
     ],
 )

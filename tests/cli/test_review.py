@@ -11,7 +11,7 @@ from click.testing import CliRunner, Result
 
 import foldkit
 from foldkit.cli.review import review
-from foldkit.formats import read_jsonl
+from foldkit.formats import UsageError, read_jsonl
 
 
 @pytest.fixture
@@ -48,6 +48,17 @@ def test_decisions_are_kept_resumed_and_applied(work_folder: Path, keys) -> None
     assert [line["choice"] for line in read_jsonl(work_folder / "decisions.jsonl")] == ["keep", "drop", "edit"]
     third = keys("dbkq")
     assert "2 keep, 1 drop, 1 edit" in third.output
+
+
+def test_keys_without_a_terminal_are_asked_for(work_folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """In words, as a wrong call."""
+
+    def fail() -> str:
+        raise OSError(6, "No such device or address", "/dev/tty")
+
+    monkeypatch.setattr(click, "getchar", fail)
+    with pytest.raises(UsageError, match="keys: input: expected a terminal"):
+        CliRunner().invoke(review, ["--sheet", str(work_folder / "fold.toml")], catch_exceptions=False)
 
 
 def test_a_decision_on_a_row_that_changed_is_passed_over(work_folder: Path, keys) -> None:  # type: ignore[no-untyped-def]

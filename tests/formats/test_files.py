@@ -17,6 +17,7 @@ from foldkit.formats import (
     fingerprint_files,
     fingerprint_value,
     near_name,
+    read_json,
     read_jsonl,
     read_settings,
     read_toml,
@@ -53,7 +54,7 @@ def test_a_bad_json_line_is_named(write: Write, text: str, said: str) -> None:
 
 
 def test_unreadable_files_are_named(tmp_path: Path, write: Write) -> None:
-    """Missing, a folder, in another encoding, not TOML."""
+    """Missing, a folder, in another encoding, not TOML, no JSON object; one to write whose folder is not there."""
     with pytest.raises(InputError, match=r"none.toml: file: expected an existing file"):
         read_toml(tmp_path / "none.toml")
     with pytest.raises(InputError, match="readable file"):
@@ -63,6 +64,11 @@ def test_unreadable_files_are_named(tmp_path: Path, write: Write) -> None:
         read_toml(tmp_path / "latin.toml")
     with pytest.raises(InputError, match="line 2"):
         read_toml(write("bad.toml", "a = 1\nb =\n"))
+    for text, said in (("{", "Expecting"), ("[1]", "found 'list'; mend it")):
+        with pytest.raises(InputError, match=said):
+            read_json(write("bad.json", text), "mend it")
+    with pytest.raises(OSError, match=r"none/a\.txt'$"):
+        write_aside(tmp_path / "none" / "a.txt", "")
 
 
 def test_writing_aside_leaves_the_old_file_when_it_fails(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -127,6 +133,7 @@ def test_settings_are_built_with_their_types() -> None:
         ({"name": "x", "on": 1}, "on: expected true or false"),
         ({"name": "x", "inner": [{"m": 1}]}, r"inner\[0\]"),
         ({"name": "x", "only": 3}, "only: expected a table"),
+        ({"name": "x", "only": {"a": 3}}, "only.a: expected text, found 3"),
     ],
 )
 def test_wrong_settings_are_refused_by_name(values: dict[str, object], said: str) -> None:

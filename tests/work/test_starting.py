@@ -51,10 +51,13 @@ def test_a_starter_sheet_runs_as_it_is(tmp_path: Path, kind: str) -> None:
 
 
 def test_rows_that_give_no_start_are_refused(tmp_path: Path) -> None:
-    """No column of texts; no file; nothing is left behind."""
+    """No column of texts; no file; no base; nothing is left behind."""
     (tmp_path / "r.csv").write_text("a,b\n1,2\n3,4\n")
     with pytest.raises(InputError, match="columns of text"):
         foldkit.start("r.csv", tmp_path)
     with pytest.raises(FoldKitError, match=r"none\.csv"):
         foldkit.start("none.csv", tmp_path)
-    assert [path.name for path in tmp_path.iterdir()] == ["r.csv"]
+    (tmp_path / "q.csv").write_text("question,answer\n" + "how is it?,as it was\n" * 9)
+    with pytest.raises(FoldKitError, match="none: base"):
+        foldkit.start("q.csv", tmp_path, "none")
+    assert sorted(path.name for path in tmp_path.iterdir()) == ["q.csv", "r.csv"]

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from .common import find_run, open_sheet, sheet_options
+from .common import NewFile, find_run, open_sheet, sheet_options
 
 if TYPE_CHECKING:
     from foldkit.answering import AnswerSettings
@@ -42,7 +42,7 @@ if TYPE_CHECKING:
 @click.option("--stop", "stops", multiple=True, metavar="TEXT", help="End the answer before this text.")
 @click.option("--choose", "options", multiple=True, metavar="ANSWER", help="Give the likeliest of these answers.")
 @click.option("--file", "source", type=click.Path(path_type=Path), help="Answer every row of this JSON-lines file.")
-@click.option("--out", type=click.Path(path_type=Path), default=Path("answers.jsonl"), show_default=True)
+@click.option("--out", type=NewFile(), default=Path("answers.jsonl"), show_default=True)
 def ask(
     text: str,
     sheet_file: Path,

@@ -12,11 +12,28 @@ import click
 
 if TYPE_CHECKING:
     from rich.console import Console, JustifyMethod
+    from rich.progress import Progress, ProgressColumn
 
     from foldkit.runs import RunFolder
     from foldkit.work import Sheet
 
 F = TypeVar("F", bound=Callable[..., Any])
+
+
+class NewFile(click.Path):
+    """A file to write, refused before any work where its folder is not there."""
+
+    def __init__(self) -> None:
+        super().__init__(path_type=Path, dir_okay=False)
+
+    def convert(
+        self, value: str | os.PathLike[str], param: click.Parameter | None, ctx: click.Context | None
+    ) -> str | bytes | os.PathLike[str]:
+        """Return the path."""
+        path = Path(os.fsdecode(super().convert(value, param, ctx)))
+        if not path.parent.is_dir():
+            self.fail(f"expected a file in a folder that is there, found {str(path)!r}; make that folder first")
+        return path
 
 
 def sheet_options(command: F) -> F:
@@ -61,6 +78,16 @@ def find_runs(sheet: Sheet, names: Sequence[str]) -> list[RunFolder]:
     return [find_run(sheet, name, "RUN") for name in names or ("",)]
 
 
+def pressed_key() -> str:
+    """Return the next key that is pressed. Raises UsageError where there is no terminal to press it in."""
+    from foldkit.formats import UsageError
+
+    try:
+        return click.getchar()
+    except OSError:
+        raise UsageError("keys", "input", "a terminal", "none", "run this command in one") from None
+
+
 def out() -> Console:
     """Return the console of results; where it is no terminal, tables have room for their columns."""
     from rich.console import Console
@@ -74,6 +101,14 @@ def err() -> Console:
     from rich.console import Console
 
     return Console(stderr=True, highlight=False)
+
+
+def progress_bar(*columns: ProgressColumn) -> Progress:
+    """Return a bar on standard error that leaves nothing behind, and is not there where that is no terminal."""
+    from rich.progress import Progress
+
+    console = err()
+    return Progress(*columns, console=console, transient=True, disable=not console.is_terminal)
 
 
 def show_table(console: Console, header: Sequence[str], lines: Sequence[Sequence[str]], title: str = "") -> None:

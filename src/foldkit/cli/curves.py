@@ -6,13 +6,13 @@ from pathlib import Path
 
 import click
 
-from .common import find_runs, open_sheet, out, sheet_options
+from .common import NewFile, find_runs, open_sheet, out, sheet_options
 
 
 @click.command(epilog="Example: foldkit curves run-001 run-002 -o both.png")
 @click.argument("runs", nargs=-1)
 @sheet_options
-@click.option("-o", "--out", "picture", type=click.Path(path_type=Path), help="A .png, .svg or .pdf file.")
+@click.option("-o", "--out", "picture", type=NewFile(), help="A .png, .svg or .pdf file.")
 @click.option("--across", default="steps", show_default=True, help="What stands across: or tokens, epochs, minutes.")
 @click.option("--linear", is_flag=True, help="Losses on a plain axis, not a logarithmic one.")
 def curves(

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from .common import open_sheet, out, sheet_options, short, show_table
+from .common import NewFile, open_sheet, out, sheet_options, short, show_table
 
 if TYPE_CHECKING:
     from foldkit.datasets import Coded, Example
@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 @click.option("--row", type=int, help="Show this row in the template (from 1).")
 @click.option("--random", "by_chance", is_flag=True, help="Show a row drawn by chance in the template.")
 @click.option("--template", "lint", is_flag=True, help="Hold the template against the rows and the base's markup.")
-@click.option("--figure", type=click.Path(path_type=Path), help="Draw the lengths of examples into this picture file.")
+@click.option("--figure", type=NewFile(), help="Draw the lengths of examples into this picture file.")
 @click.option("--json", "as_json", is_flag=True, help="Print JSON for programs.")
 def look(
     sheet_file: Path,
@@ -54,8 +54,9 @@ def look(
         return
     if by_chance and row is None:
         row = random.choice(inputs.table.index.tolist())
-    shown = shown_row(inputs, row)
+    check_row(inputs, row)
     show_summary(sheet, summary)
+    shown = shown_row(inputs, row)
     show_lengths([whole for whole, _ in token_lengths(inputs)], sheet.train.window)
     show_row(inputs, shown)
 
@@ -120,15 +121,21 @@ def show_lengths(lengths: list[int], window: int) -> None:
             console.print(f" {low:>5}–{high:<5} {count:>6} {bar}{'  over' if low > window else ''}", soft_wrap=True)
 
 
-def shown_row(inputs: Inputs, wanted: int | None) -> Coded:
-    """Return the row that is wanted as building makes it, or without a number the first that can be used."""
-    from foldkit.datasets import code_rows
+def check_row(inputs: Inputs, wanted: int | None) -> None:
+    """Refuse a row that is not there."""
     from foldkit.formats import UsageError
 
     table = inputs.table
     if wanted is not None and wanted not in table.index:
         allowed = f"a row of the source, {table.index.min()} to {table.index.max()}"
         raise UsageError("--row", "row", allowed, wanted, "choose one of these")
+
+
+def shown_row(inputs: Inputs, wanted: int | None) -> Coded:
+    """Return the row that is wanted as building makes it, or without a number the first that can be used."""
+    from foldkit.datasets import code_rows
+
+    table = inputs.table
     return code_rows(table.head(200) if wanted is None else table.loc[[wanted]], inputs.coder)
 
 

@@ -56,8 +56,11 @@ def main() -> None:
         sys.exit(2)
     except UsageError as error:
         _fail(str(error), 2)
-    except (FoldKitError, OSError) as error:
+    except FoldKitError as error:
         _fail(str(error), 1)
+    except OSError as error:
+        where = f"{error.filename}: {error.strerror}; check the path, its rights and the room there"
+        _fail(where if error.filename else str(error), 1)
     except (click.Abort, KeyboardInterrupt):
         click.echo("foldkit: interrupted", err=True)
         with contextlib.suppress(OSError):

@@ -12,13 +12,17 @@ from .common import out
 
 @click.command(epilog="Example: foldkit new answers.csv")
 @click.argument("file", type=click.Path(path_type=Path))
-@click.option("--folder", type=click.Path(path_type=Path), help="Where to write; the folder of the file by default.")
+@click.option(
+    "--folder", type=click.Path(path_type=Path, file_okay=False), help="Where to write; that of the file by default."
+)
 @click.option("--base", default="pellam", show_default=True, help="The base: a folder, a .gguf file, or pellam.")
 def new(file: Path, folder: Path | None, base: str) -> None:
     """Write a starter sheet and template for a file of rows."""
     from foldkit.work import start
 
     folder = folder or file.parent
+    if file.exists():  # from the folder the sheet finds it, so that must be there first
+        folder.mkdir(parents=True, exist_ok=True)
     source = Path(os.path.relpath(file, folder)).as_posix()
     at = base if base == "pellam" else Path(os.path.relpath(base, folder)).as_posix()
     started = start(source, folder, at)

@@ -2,12 +2,9 @@
 
 from __future__ import annotations
 
-import json
 from typing import TYPE_CHECKING
 
-import click
-
-from .common import out
+from .common import out, pressed_key
 
 if TYPE_CHECKING:
     from foldkit.runs import RunFolder
@@ -34,7 +31,7 @@ def pick_by_hand(sheet: Sheet, run: RunFolder) -> None:
         _show(pair, f"{number} of {len(pairs)}")
         pick = ""
         while not pick:
-            pick = _KEYS.get(click.getchar(), "")
+            pick = _KEYS.get(pressed_key(), "")
         if pick == "quit":
             break
         picks[pair.row] = pick
@@ -56,7 +53,6 @@ def _show(pair: BlindPair, place: str) -> None:
 
 
 def _tell(run: RunFolder, pairs: list[BlindPair], picks: dict[int, str], n_rows: int) -> None:
-    from foldkit.formats.jsonl import read_text
     from foldkit.scoring.picking import agreement, win_share
 
     console, found = out(), win_share(pairs, picks, _SECOND)
@@ -67,7 +63,7 @@ def _tell(run: RunFolder, pairs: list[BlindPair], picks: dict[int, str], n_rows:
     )
     said = f"{_SECOND} won {found.wins}, lost {found.losses}, {found.ties} alike{ends}"
     console.print(f"\n{len(picks)} of {len(pairs)} pairs picked: {said}", soft_wrap=True, markup=False)
-    judge = json.loads(read_text(run.scorecard))["signed"].get("judge", {}).get("pairs", {}).get(_SECOND)
+    judge = run.read_scorecard()["signed"].get("judge", {}).get("pairs", {}).get(_SECOND)
     if judge:
         words = dict(zip(judge["rows"], judge["words"], strict=True))
         same, both = agreement(pairs, picks, words, _SECOND)

@@ -6,13 +6,13 @@ from pathlib import Path
 
 import click
 
-from .common import find_run, open_sheet, out, sheet_options
+from .common import NewFile, find_run, open_sheet, out, sheet_options
 
 
 @click.command(epilog="Example: foldkit report run-001 -o for-the-desk.html")
 @click.argument("run", default="")
 @sheet_options
-@click.option("-o", "--out", "page", type=click.Path(path_type=Path), help="Where to write it; the run's folder.")
+@click.option("-o", "--out", "page", type=NewFile(), help="Where to write it; the run's folder.")
 def report(run: str, sheet_file: Path, changes: tuple[str, ...], page: Path | None) -> None:
     """Write one HTML page about RUN, the newest by default: settings, data, losses, scores, answers side by side."""
     from foldkit.formats import UsageError

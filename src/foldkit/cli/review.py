@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from .common import open_sheet, out, sheet_options
+from .common import open_sheet, out, pressed_key, sheet_options
 
 if TYPE_CHECKING:
     from foldkit.work import Inputs
@@ -45,7 +45,7 @@ def review(sheet_file: Path, changes: tuple[str, ...], only_odd: bool) -> None:
     while place < len(todo):
         row = todo[place]
         _show(inputs, row, cells[row], f"{place + 1} of {len(todo)}", reasons.get(row, []))
-        choice = KEYS.get(click.getchar(), "")
+        choice = KEYS.get(pressed_key(), "")
         if choice == "quit":
             break
         if choice == "back":

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from .common import find_run, find_runs, open_sheet, out, short, show_table
+from .common import NewFile, find_run, find_runs, open_sheet, out, short, show_table
 
 if TYPE_CHECKING:
     from foldkit.runs import RunSummary
@@ -128,7 +128,7 @@ def delete(sheet_file: Path, names: tuple[str, ...], yes: bool) -> None:
 
 
 @runs.command()
-@click.argument("path", type=click.Path(path_type=Path))
+@click.argument("path", type=NewFile())
 @click.pass_obj
 def export(sheet_file: Path, path: Path) -> None:
     """Write a line for every run, with outcome, scores and settings, to PATH: .csv or .parquet."""

@@ -11,7 +11,7 @@ import click
 
 from foldkit.runs import RunFolder
 
-from .common import err, find_run, open_sheet, out, sheet_options, show_table
+from .common import NewFile, find_run, open_sheet, out, progress_bar, sheet_options, show_table
 
 if TYPE_CHECKING:
     from foldkit.scoring import Scorecard
@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 @click.option("--run", "run_name", default="", help="The run to score; the newest by default.")
 @click.option("--before", is_flag=True, help="Before training: the base, and the base with shots.")
 @click.option("--fail-under", "least", multiple=True, metavar="MEASURE=VALUE", help="Exit code 1 below this figure.")
-@click.option("--rows", "rows", type=click.Path(path_type=Path), help="Write every row's figures: .csv or .parquet.")
+@click.option("--rows", "rows", type=NewFile(), help="Write every row's figures: .csv or .parquet.")
 @click.option("--pick", "picks", is_flag=True, help="Pick the better of two answers, blind; base against adapter.")
 def score(
     sheet_file: Path,
@@ -95,7 +95,7 @@ def _hold(card: Scorecard, limits: Mapping[str, float]) -> None:
 
 def score_with_progress(sheet: Sheet, run: RunFolder | None) -> Scorecard:
     """Score with a progress bar for each contender on standard error."""
-    from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeRemainingColumn
+    from rich.progress import BarColumn, MofNCompleteColumn, TextColumn, TimeRemainingColumn
 
     from foldkit.work import score as score_run
 
@@ -106,7 +106,7 @@ def score_with_progress(sheet: Sheet, run: RunFolder | None) -> Scorecard:
         TextColumn("to go"),
         TimeRemainingColumn(),
     )
-    with Progress(*columns, console=err(), transient=True) as progress:
+    with progress_bar(*columns) as progress:
         tasks: dict[str, int] = {}
 
         def listen(name: str, done: int, total: int) -> None:

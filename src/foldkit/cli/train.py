@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from .common import err, find_run, open_sheet, out, sheet_options, show_table
+from .common import err, find_run, open_sheet, out, progress_bar, sheet_options, show_table
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -145,10 +145,10 @@ def train_with_progress(sheet: Sheet, name: str = "", resumed: RunFolder | None 
 @contextlib.contextmanager
 def _progress() -> Iterator[tuple[Progress, Callable[[], bool]]]:
     """Yield a progress bar on standard error, and a function that says whether Ctrl-C was pressed."""
-    from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn
+    from rich.progress import BarColumn, MofNCompleteColumn, TextColumn
 
     bar = (TextColumn("train"), BarColumn(bar_width=20), MofNCompleteColumn(), TextColumn("{task.description}"))
-    with Progress(*bar, console=err(), transient=True) as progress, _first_interrupt(progress.console) as asked:
+    with progress_bar(*bar) as progress, _first_interrupt(progress.console) as asked:
         yield progress, asked
 
 
@@ -246,5 +246,5 @@ def _outcome(end: Mapping[str, Any]) -> str:
     """Say how good the best adapter is, and why the training ended where it was not its last step."""
     why = "" if end["reason"] in ("done", "stopped") else f" ({end['reason']})"
     if not end["best_step"]:
-        return f"no validation yet at step {end['step']}{why}"
+        return f"no validated adapter yet at step {end['step']}{why}"
     return f"best validation loss {end['best_validation_loss']:.4f} at step {end['best_step']} of {end['step']}{why}"

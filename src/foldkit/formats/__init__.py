@@ -10,6 +10,7 @@ from .errors import near_name as near_name
 from .errors import one_of as one_of
 from .fingerprint import fingerprint_files as fingerprint_files
 from .fingerprint import fingerprint_value as fingerprint_value
+from .json_object import read_json as read_json
 from .jsonl import append_jsonl as append_jsonl
 from .jsonl import read_jsonl as read_jsonl
 from .jsonl import write_jsonl as write_jsonl
@@ -44,6 +45,7 @@ __all__ += [
     "locked",
     "near_name",
     "one_of",
+    "read_json",
     "read_jsonl",
     "read_settings",
     "read_toml",

@@ -10,7 +10,10 @@ from pathlib import Path
 def write_aside(path: Path, data: bytes | str) -> None:
     """Write the whole file beside its place, force it to disk, and rename it into place."""
     content = data.encode("utf-8") if isinstance(data, str) else data
-    handle, name = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
+    try:
+        handle, name = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
+    except OSError as error:
+        raise OSError(error.errno, error.strerror, str(path)) from None  # not the name of what stands aside
     try:
         with os.fdopen(handle, "wb") as file:
             file.write(content)

@@ -31,7 +31,7 @@ def shown(value: object, most: int = 80) -> str:
 
 def near_name(name: str, known: Iterable[str]) -> str:
     """Return `did you mean 'x'?` for the known name that is nearest, or the list of all."""
-    names = sorted(known)
+    names = sorted(known) or ["none"]
     close = difflib.get_close_matches(name, names, n=1, cutoff=0.6)
     return f"did you mean {close[0]!r}?" if close else f"known: {', '.join(names)}"
 

@@ -14,6 +14,7 @@ from torch import Tensor
 
 from foldkit.formats.atomic import write_aside
 from foldkit.formats.errors import InputError
+from foldkit.formats.json_object import read_json
 
 from .decoder import Decoder
 from .families import FAMILIES, config_from_spec, spec_from_config
@@ -27,17 +28,9 @@ _BUFFERS = re.compile(r".*\.(inv_freq|masked_bias|attn\.bias|attention\.bias)|lm
 def read_config(folder: Path) -> dict[str, object]:
     """Return the mapping in `config.json`; raises InputError when it is missing or not JSON."""
     path = folder / "config.json"
-    try:
-        config = json.loads(path.read_text(encoding="utf-8"))
-    except FileNotFoundError:
-        raise InputError(
-            path, "file", "a config.json in the base's folder", None, "check the path of the base"
-        ) from None
-    except (ValueError, OSError) as error:
-        raise InputError(path, "file", "a JSON object", str(error), "fetch the file again") from None
-    if not isinstance(config, dict):
-        raise InputError(path, "file", "a JSON object", type(config).__name__, "fetch the file again")
-    return config
+    if not path.exists():
+        raise InputError(path, "file", "a config.json in the base's folder", None, "check the path of the base")
+    return read_json(path, "fetch the file again")
 
 
 def read_folder(folder: Path) -> tuple[ModelSpec, Iterator[tuple[str, Tensor]]]:

@@ -5,8 +5,9 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
-from foldkit.formats import InputError, UsageError
+from foldkit.formats import InputError, UsageError, read_json
 
 
 @dataclass(frozen=True)
@@ -79,6 +80,14 @@ class RunFolder:
     def scorecard(self) -> Path:
         """The scorecard as JSON; its Markdown stands beside it."""
         return self.path / "scorecard.json"
+
+    def read_sheet(self) -> dict[str, Any]:
+        """Return the sheet with every setting resolved; raises InputError where it is missing or damaged."""
+        return read_json(self.sheet, "put it back, or remove the run")
+
+    def read_scorecard(self) -> dict[str, Any]:
+        """Return the scorecard; raises InputError where it is missing or damaged."""
+        return read_json(self.scorecard, "score anew: foldkit score")
 
 
 def new_run(folder: Path, name: str = "", kind: str = "run") -> RunFolder:

@@ -8,7 +8,6 @@ import shutil
 from typing import Any
 
 from foldkit.formats import InputError, is_locked, write_aside
-from foldkit.formats.jsonl import read_text
 
 from .differences import flat
 from .folder import RunFolder
@@ -55,6 +54,6 @@ def scores(run: RunFolder) -> dict[str, float]:
     """Return the adapter's figure of each measure as `score MEASURE`; nothing without a scorecard."""
     if not run.scorecard.exists():
         return {}
-    contenders = json.loads(read_text(run.scorecard))["contenders"]
+    contenders = run.read_scorecard()["contenders"]
     measures = [c["measures"] for c in contenders if c["name"] == "adapter"]
     return {f"score {name}": float(figure["value"]) for found in measures for name, figure in found.items()}

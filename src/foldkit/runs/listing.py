@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import mmap
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -92,9 +91,9 @@ def summarise_run(run: RunFolder) -> RunSummary:
 
 def read_run_sheet(run: RunFolder) -> dict[str, Any]:
     """Return the sections of a run's sheet as they were resolved."""
-    values = json.loads(read_text(run.sheet))
+    values = run.read_sheet()
     values.pop("folder", None)
-    return dict(values)
+    return values
 
 
 def _end(last: list[dict[str, Any]]) -> dict[str, Any] | None:

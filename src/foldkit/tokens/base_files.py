@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import json
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from foldkit.formats import GgufFile, InputError
+from foldkit.formats import GgufFile, InputError, read_json
 from foldkit.formats.jsonl import read_text
 from foldkit.templates import HEADINGS, Markup
 
@@ -89,15 +88,7 @@ def _checked(tokenizer: TextTokenizer, ends: list[int], source: str, start: str,
 
 
 def _json(path: Path, *, required: bool = True) -> dict[str, Any]:
-    if not required and not path.exists():
-        return {}
-    try:
-        value = json.loads(read_text(path))
-    except ValueError as error:
-        raise InputError(path, "file", "a JSON object", str(error), "fetch the file again") from None
-    if not isinstance(value, dict):
-        raise InputError(path, "file", "a JSON object", type(value).__name__, "fetch the file again")
-    return value
+    return read_json(path, "fetch the file again") if required or path.exists() else {}
 
 
 def _ids(value: Any) -> list[int]:

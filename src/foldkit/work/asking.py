@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import dataclasses
-import json
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -11,7 +10,6 @@ from pathlib import Path
 from foldkit.adapters import Loaded, put_on, read_adapter, read_header, summed
 from foldkit.answering import Answerer, AnswerSettings, Streamed
 from foldkit.formats import InputError, UsageError, append_jsonl, near_name, read_jsonl, write_jsonl
-from foldkit.formats.jsonl import read_text
 from foldkit.models import Base, chosen_compute, open_base
 from foldkit.runs import RunFolder
 from foldkit.templates import Markup, template_from_mapping
@@ -163,4 +161,4 @@ def _sheet_folder(run: RunFolder) -> Path:
     """Return the folder that the run's sheet stood in, or this one when the adapter stands alone."""
     if not run.sheet.exists():
         return Path()
-    return run.path / str(json.loads(read_text(run.sheet))["folder"])
+    return run.path / str(run.read_sheet()["folder"])

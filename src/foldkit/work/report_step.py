@@ -11,7 +11,6 @@ from foldkit.curves import diagnose
 from foldkit.datasets import Finding
 from foldkit.formats import FoldKitError, read_jsonl, write_aside
 from foldkit.formats.errors import shown
-from foldkit.formats.jsonl import read_text
 from foldkit.report import Page, page_html
 from foldkit.runs import RunFolder, flat, read_log, read_run_sheet, shown_setting, summarise_run
 
@@ -26,7 +25,7 @@ def write_report(run: RunFolder, path: Path | None = None, most: int = 200) -> P
     What was not done yet, a scorecard for instance, is left out.
     """
     log, summary, sheet = read_log(run.log), summarise_run(run), sheet_of_run(run)
-    card = json.loads(read_text(run.scorecard)) if run.scorecard.exists() else None
+    card = run.read_scorecard() if run.scorecard.exists() else None
     rows = read_jsonl(run.rows)[:most] if card and run.rows.exists() else []
     started = log.last("started")
     data = [("source", sheet.rows.source), ("template", sheet.template.use)]

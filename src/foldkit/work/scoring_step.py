@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import dataclasses
 import functools
-import json
 from collections.abc import Callable, Iterable, Sequence
 from pathlib import Path
 from typing import Any
@@ -12,7 +11,7 @@ from typing import Any
 from foldkit.adapters import put_on, read_adapter, read_header
 from foldkit.answering import NO_SHOTS, Answerer, NearestShots, Shots, draw_shots, key_of
 from foldkit.datasets import Coded, Dataset, Example
-from foldkit.formats import InputError, UsageError, fingerprint_files, fingerprint_value, near_name
+from foldkit.formats import InputError, UsageError, fingerprint_files, fingerprint_value, near_name, read_json
 from foldkit.formats.jsonl import read_text
 from foldkit.models import Base, chosen_compute, open_base
 from foldkit.rows.near import nearest, plain
@@ -163,7 +162,11 @@ class _Scoring:
         """Return a general text, or the test part of another sheet."""
         path = self.sheet.path(name)
         if path.suffix != ".toml":
-            return read_text(path)
+            text = read_text(path)
+            if len(self.inputs.side.tokenizer.encode_text(text)) < 2:
+                todo = "add to it, or leave it out of [score]"
+                raise InputError(path, "general", "a text of at least two tokens", text, todo)
+            return text
         found = read_test_part(read_sheet(path), self.sheet.base_path(), self.base.decoder.spec.max_positions)
         if not len(found.examples):
             raise InputError(path, "rows in test", "at least one", "none", "give test a share")
@@ -286,7 +289,7 @@ class _Scoring:
 
     def _form(self) -> Form:
         settings = self.settings
-        schema = json.loads(read_text(self.sheet.path(settings.schema))) if settings.schema else None
+        schema = read_json(self.sheet.path(settings.schema), "mend it") if settings.schema else None
         return Form(settings.pattern, schema, settings.columns, settings.tolerance)
 
     def _measures(self) -> list[Measure]:

@@ -10,7 +10,7 @@ from typing import Any
 
 import pandas as pd
 
-from foldkit.formats import InputError, UsageError, write_aside
+from foldkit.formats import FoldKitError, InputError, UsageError, write_aside
 from foldkit.rows import Kind, RowsSettings, read_rows, recognise
 from foldkit.templates.template import BUILTIN
 
@@ -33,7 +33,8 @@ class Start:
 def start(source: str, folder: Path, base: str = "pellam") -> Start:
     """Write `fold.toml` and `template.toml` into `folder` for the rows of `source`, a path relative to it.
 
-    Both run as they are. Raises UsageError when one of them is there already: nothing is overwritten.
+    Both run as they are. Raises UsageError when one of them is there already: nothing is overwritten; and InputError,
+    nothing written, for rows or a base that cannot be read.
     """
     sheet_at, template_at = folder / "fold.toml", folder / "template.toml"
     for path in (sheet_at, template_at):
@@ -50,8 +51,13 @@ def start(source: str, folder: Path, base: str = "pellam") -> Start:
     template = {"transcript": "conversation", "grouped": "label"}.get(kind.name, kind.name)
     shutil.copyfile(BUILTIN / f"{template}.toml", template_at)
     write_aside(sheet_at, _sheet_text(source, kind, base, 512, shape, len(table)))
-    inputs = open_inputs(read_sheet(sheet_at))
-    first = token_lengths(inputs)
+    try:
+        inputs = open_inputs(read_sheet(sheet_at))
+        first = token_lengths(inputs)
+    except FoldKitError:
+        for path in (sheet_at, template_at):
+            path.unlink()
+        raise
     longest = max((whole for whole, _ in first), default=0)
     window = next((size for size in _WINDOWS if size >= longest), _WINDOWS[-1])
     write_aside(sheet_at, _sheet_text(source, kind, base, window, shape, len(inputs.table)))

@@ -11,7 +11,6 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from foldkit.formats import FoldKitError, locked, write_aside
-from foldkit.formats.jsonl import read_text
 from foldkit.models.settings import COMPUTES
 from foldkit.runs import LogWriter, RunFolder, cut_log, new_run, read_log
 
@@ -109,7 +108,7 @@ def _opened(sheet: Sheet, team: Team) -> tuple[Parts, list[str]]:
 
 def sheet_of_run(run: RunFolder) -> Sheet:
     """Return the sheet of a run, every setting as it was resolved."""
-    values = json.loads(read_text(run.sheet))
+    values = run.read_sheet()
     return sheet_from_mapping(values, run.path / values.pop("folder"), str(run.sheet))
 
 

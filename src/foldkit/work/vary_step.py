@@ -10,8 +10,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from foldkit.formats import FoldKitError, InputError, UsageError, near_name, write_aside
-from foldkit.formats.jsonl import read_text
+from foldkit.formats import FoldKitError, InputError, UsageError, near_name, read_json, write_aside
 from foldkit.runs import RunFolder, flat, new_run, summarise_run
 
 from .sheet import Sheet, literal, sheet_from_mapping
@@ -101,7 +100,7 @@ def plan_trials(sheet: Sheet, varied: Sequence[str], name: str = "") -> Trials:
 
 def read_trials(folder: RunFolder) -> Trials:
     """Open a plan to go on with it."""
-    plan = json.loads(read_text(folder.plan))
+    plan = read_json(folder.plan, "put it back, or begin anew with --vary")
     if plan["version"] != VERSION:
         raise InputError(folder.plan, "version", str(VERSION), plan["version"], "begin anew with --vary")
     sheet = sheet_from_mapping(plan["sheet"], folder.path / plan["folder"], str(folder.plan))
