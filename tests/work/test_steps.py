@@ -124,7 +124,10 @@ def test_a_killed_training_resumes_to_the_same_bytes(work_folder: Path) -> None:
 
 
 def test_a_run_is_one_trainings_own_and_resumes_on_its_own_data(work_folder: Path) -> None:
-    """A second training in the folder is refused; so is going on with other rows, or from a damaged checkpoint."""
+    """A second training in the folder is refused, its name before anything is opened.
+
+    So is going on with other rows, or from a damaged checkpoint.
+    """
     sheet = foldkit.read_sheet(work_folder / "fold.toml", ["train.epochs=1", "train.validations=2"])
 
     def second(_: TrainEvent) -> None:
@@ -132,6 +135,8 @@ def test_a_run_is_one_trainings_own_and_resumes_on_its_own_data(work_folder: Pat
             foldkit.resume(foldkit.newest_run(work_folder / "runs"))
 
     run = foldkit.train(sheet, "", second)
+    with pytest.raises(UsageError, match="a name not taken"):
+        foldkit.train(foldkit.read_sheet(work_folder / "fold.toml", ["base.model=none"]), run.path.name)
     assert len(list(run.checkpoints.iterdir())) == 2
     before = run.adapter.read_bytes()
     assert foldkit.resume(run).adapter.read_bytes() == before

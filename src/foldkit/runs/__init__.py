@@ -8,6 +8,7 @@ if TYPE_CHECKING:
     from .differences import differing as differing
     from .differences import flat as flat
     from .folder import RunFolder as RunFolder
+    from .folder import check_name as check_name
     from .folder import new_run as new_run
     from .folder import newest_run as newest_run
     from .keeping import ask_to_stop as ask_to_stop
@@ -30,7 +31,7 @@ __getattr__, __all__ = lazy_door(
     __name__,
     {
         "differences": ("differing", "flat"),
-        "folder": ("RunFolder", "new_run", "newest_run"),
+        "folder": ("RunFolder", "check_name", "new_run", "newest_run"),
         "keeping": ("ask_to_stop", "delete_run", "record", "write_note"),
         "listing": ("RunSummary", "list_runs", "read_run_sheet", "summarise_run"),
         "log": ("LogWriter", "RunLog", "cut_log", "read_log"),

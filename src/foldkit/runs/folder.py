@@ -90,19 +90,25 @@ class RunFolder:
         return read_json(self.scorecard, "score anew: foldkit score")
 
 
+def check_name(folder: Path, name: str) -> None:
+    """Raise UsageError for a name that is no plain one, or that a run in the folder has already."""
+    if name and not re.fullmatch(r"[A-Za-z0-9][A-Za-z0-9._-]*", name):
+        raise UsageError("--name", "name", "letters, digits, dots, dashes", name, "choose a plain name")
+    if name and (folder / name).exists():
+        todo = f"choose another, or remove {folder / name}"
+        raise UsageError("--name", "name", "a name not taken", name, todo)
+
+
 def new_run(folder: Path, name: str = "", kind: str = "run") -> RunFolder:
     """Make a run folder; without a name it gets its kind and the next free number.
 
     Raises UsageError when a run of that name is there already: nothing is overwritten.
     """
-    if name and not re.fullmatch(r"[A-Za-z0-9][A-Za-z0-9._-]*", name):
-        raise UsageError("--name", "name", "letters, digits, dots, dashes", name, "choose a plain name")
+    check_name(folder, name)
     try:
         folder.mkdir(parents=True, exist_ok=True)
         path = folder / (name or f"{kind}-{_next_number(folder, kind):03d}")
         path.mkdir()
-    except FileExistsError:
-        raise UsageError("--name", "name", "a name not taken", name, f"choose another, or remove {path}") from None
     except OSError as error:
         raise InputError(folder, "folder", "a folder to write in", error.strerror, "check its rights") from None
     return RunFolder(path)

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 from foldkit.formats import FoldKitError, locked, write_aside
 from foldkit.models.settings import COMPUTES
-from foldkit.runs import LogWriter, RunFolder, cut_log, new_run, read_log
+from foldkit.runs import LogWriter, RunFolder, check_name, cut_log, new_run, read_log
 
 from .drift import drift_notes
 from .forecast_step import choose_micro_batch, free_bytes
@@ -52,6 +52,7 @@ def train(
     from foldkit.training.team import joined_team
 
     with joined_team() as team:
+        check_name(sheet.path("runs"), name)  # before the work of opening
         parts, notes = _opened(sheet, team)
         run = new_run(sheet.path("runs"), name)
         with locked(run.lock):
