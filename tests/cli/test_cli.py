@@ -302,6 +302,7 @@ def test_ctrl_c_in_an_answer_keeps_what_came(work_folder: Path) -> None:
             "column: expected a column of the rows, found 'question'",
         ),
         (["report", "-o", "none/a.html"], 2, "expected a file in a folder that is there, found 'none/a.html'"),
+        (["look", "--figure", "/proc/a.png"], 1, "/proc/a.png: No such file or directory; check the path, its rights"),
         (["new", "rows.jsonl", "--folder", "other", "--base", "none"], 1, "other/../none: base: expected a folder"),
         (["build", "--set", "rows.source=none.csv"], 1, "none.csv"),
     ],

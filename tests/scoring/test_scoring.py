@@ -214,6 +214,8 @@ def test_what_cannot_be_scored_is_refused_by_name(tmp_path: Path) -> None:
     for changes in ({"prices": {"all": [1.0]}}, {"prices": {"all": [1.0, math.nan]}}, {"worth": {"exact": "x"}}):
         with pytest.raises(UsageError, match=r"\[score\.(prices|worth)\]"):
             ScoreSettings(**changes)
+    with pytest.raises(UsageError, match="seed: expected 0 to"):
+        ScoreSettings(seed=-1)
     with pytest.raises(UsageError, match="give one of them"):
         JudgeSettings({"clear": "Is it clear?"})
     (tmp_path / "own.py").write_text("def short(target, answer, row):\n    return float(row['most'])\n")

@@ -130,7 +130,7 @@ def _start(name: str, low: LowRankLinear, settings: AdapterSettings, draw: torch
         if rank > most:
             expected, todo = f"at most its {most} singular vectors, with start singular", "give it a lower one in ranks"
             raise InputError("[adapter]", f"rank of {name}", expected, rank, todo)
-        low.start_from(*singular_factors(low.weight, len(low.factor_a), low.scale, settings.seed))
+        low.start_from(*singular_factors(low.weight, rank, low.scale, settings.seed))
     else:
         bound = 1 / math.sqrt(low.in_features)
         start = torch.rand(low.factor_a.shape, generator=draw, dtype=torch.float64) * 2 * bound - bound

@@ -21,8 +21,6 @@ def new(file: Path, folder: Path | None, base: str) -> None:
     from foldkit.work import start
 
     folder = folder or file.parent
-    if file.exists():  # from the folder the sheet finds it, so that must be there first
-        folder.mkdir(parents=True, exist_ok=True)
     source = Path(os.path.relpath(file, folder)).as_posix()
     at = base if base == "pellam" else Path(os.path.relpath(base, folder)).as_posix()
     started = start(source, folder, at)

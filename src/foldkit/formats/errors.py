@@ -31,9 +31,9 @@ def shown(value: object, most: int = 80) -> str:
 
 def near_name(name: str, known: Iterable[str]) -> str:
     """Return `did you mean 'x'?` for the known name that is nearest, or the list of all."""
-    names = sorted(known) or ["none"]
+    names = sorted(known)
     close = difflib.get_close_matches(name, names, n=1, cutoff=0.6)
-    return f"did you mean {close[0]!r}?" if close else f"known: {', '.join(names)}"
+    return f"did you mean {close[0]!r}?" if close else f"known: {', '.join(names) or 'none'}"
 
 
 def one_of(value: Any, allowed: Iterable[str], where: object, what: str) -> str:

@@ -4,18 +4,19 @@ from __future__ import annotations
 
 import json
 import shutil
+import tomllib
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import pandas as pd
 
-from foldkit.formats import FoldKitError, InputError, UsageError, write_aside
+from foldkit.formats import InputError, UsageError, write_aside
 from foldkit.rows import Kind, RowsSettings, read_rows, recognise
 from foldkit.templates.template import BUILTIN
 
 from .inputs import open_inputs, token_lengths
-from .sheet import read_sheet
+from .sheet import sheet_from_mapping
 
 _FEW = 200
 _WINDOWS = (128, 256, 512, 1024, 2048)
@@ -33,13 +34,14 @@ class Start:
 def start(source: str, folder: Path, base: str = "pellam") -> Start:
     """Write `fold.toml` and `template.toml` into `folder` for the rows of `source`, a path relative to it.
 
-    Both run as they are. Raises UsageError when one of them is there already: nothing is overwritten; and InputError,
-    nothing written, for rows or a base that cannot be read.
+    The folder is made where it is not there. Both files run as they are. Raises UsageError when one of them is there
+    already: nothing is overwritten; and InputError, neither written, for rows or a base that cannot be read.
     """
     sheet_at, template_at = folder / "fold.toml", folder / "template.toml"
     for path in (sheet_at, template_at):
         if path.exists():
             raise UsageError(path, "file", "a name not taken", path.name, "move it away, or choose another --folder")
+    folder.mkdir(parents=True, exist_ok=True)  # the way to the source may lead through it
     table = read_rows(RowsSettings(source), folder).table
     names = [str(name) for name in table.columns]
     kind = recognise(names)
@@ -49,17 +51,12 @@ def start(source: str, folder: Path, base: str = "pellam") -> Start:
     shape, told = _shape(kind, table)
     assumed += told
     template = {"transcript": "conversation", "grouped": "label"}.get(kind.name, kind.name)
-    shutil.copyfile(BUILTIN / f"{template}.toml", template_at)
-    write_aside(sheet_at, _sheet_text(source, kind, base, 512, shape, len(table)))
-    try:
-        inputs = open_inputs(read_sheet(sheet_at))
-        first = token_lengths(inputs)
-    except FoldKitError:
-        for path in (sheet_at, template_at):
-            path.unlink()
-        raise
+    values = tomllib.loads(_sheet_text(source, kind, base, 512, shape, len(table))) | {"template": {"use": template}}
+    inputs = open_inputs(sheet_from_mapping(values, folder, str(sheet_at)))
+    first = token_lengths(inputs)
     longest = max((whole for whole, _ in first), default=0)
     window = next((size for size in _WINDOWS if size >= longest), _WINDOWS[-1])
+    shutil.copyfile(BUILTIN / f"{template}.toml", template_at)
     write_aside(sheet_at, _sheet_text(source, kind, base, window, shape, len(inputs.table)))
     assumed.append(f"the longest example of the first {len(first)} has {longest} tokens: window {window}")
     if kind.name != "transcript":
