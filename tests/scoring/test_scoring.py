@@ -214,7 +214,7 @@ def test_what_cannot_be_scored_is_refused_by_name(tmp_path: Path) -> None:
     for changes in ({"prices": {"all": [1.0]}}, {"prices": {"all": [1.0, math.nan]}}, {"worth": {"exact": "x"}}):
         with pytest.raises(UsageError, match=r"\[score\.(prices|worth)\]"):
             ScoreSettings(**changes)
-    with pytest.raises(UsageError, match="seed: expected 0 to"):
+    with pytest.raises(UsageError, match="seed: expected 0 to 2147483647, found -1"):
         ScoreSettings(seed=-1)
     with pytest.raises(UsageError, match="give one of them"):
         JudgeSettings({"clear": "Is it clear?"})

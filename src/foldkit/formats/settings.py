@@ -35,7 +35,7 @@ def read_settings(kind: type[S], values: Mapping[str, Any], where: str) -> S:
 def within(value: float, low: float, high: float, where: str, what: str) -> None:
     """Raise UsageError unless low <= value <= high; not-a-number is never within."""
     if not low <= value <= high:
-        raise UsageError(where, what, f"{low:g} to {high:g}", value, "choose a value in the range")
+        raise UsageError(where, what, f"{low:.10g} to {high:.10g}", value, "choose a value in the range")
 
 
 def _fit(value: Any, hint: Any, where: str, key: str) -> Any:
