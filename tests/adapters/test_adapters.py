@@ -116,15 +116,27 @@ def test_factors_stay_in_float32_over_16_bits() -> None:
 def test_maps_are_chosen_by_name_and_have_ranks_of_their_own(
     decoder: Decoder, settings: AdapterSettings, n_maps: int, ranks: set[int]
 ) -> None:
-    """The first pattern that fits gives the rank; no map at all is refused with a name that would fit."""
+    """The first pattern that fits gives the rank."""
     adapter = attach(decoder, settings)
     assert len(adapter.maps) == n_maps
     assert {len(low.factor_a) for low in adapter.maps.values()} == ranks
     if settings.ranks:
         assert len(adapter.maps["layers.0.mlp.up"].factor_a) == 3
-    detach(decoder)
-    with pytest.raises(InputError, match=r"layers\.0\.attention\.query"):
-        attach(decoder, AdapterSettings(names=("nothing",)))
+
+
+@pytest.mark.parametrize(
+    ("wrong", "said"),
+    [
+        (AdapterSettings(names=("query", "qeury")), r"names: .*layers\.0\.attention\.query, found 'qeury'; .*'query'"),
+        (AdapterSettings(names=("mlp.*",), reach="attention"), "names: .*; known: key, out, query, value"),
+        (AdapterSettings(ranks={"layers.0.*": 4}, last_layers=1), r"ranks: .*such as layers\.1\.attention\.query"),
+        (AdapterSettings(ranks={"up": 4}, names=("query",)), "ranks: .*; known: query"),
+    ],
+)
+def test_a_pattern_that_fits_no_map_in_reach_is_refused(decoder: Decoder, wrong: AdapterSettings, said: str) -> None:
+    """Misspelt, or of a map that the other settings leave out: with a name that would fit, and the near one."""
+    with pytest.raises(UsageError, match=said):
+        attach(decoder, wrong)
 
 
 def test_scaling_by_the_root_of_the_rank() -> None:

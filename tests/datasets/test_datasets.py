@@ -92,6 +92,8 @@ def test_impossible_splits_are_refused() -> None:
         SplitSettings(0.5, 0.5)
     with pytest.raises(InputError, match="did you mean 'day'"):
         assign_parts(table_of(), SplitSettings(group="dai"))
+    with pytest.raises(UsageError, match="test_only: kind: expected a value that rows have, found 'newer'"):
+        assign_parts(table_of(), SplitSettings(test_only={"day": "1", "kind": "newer"}))
     for wrong in (float("nan"), 0.95, 1.5, -1):
         with pytest.raises(UsageError, match=r"0 to 0\.9"):
             SplitSettings(wrong)

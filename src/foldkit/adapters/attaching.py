@@ -3,18 +3,19 @@
 from __future__ import annotations
 
 import contextlib
+import dataclasses
 import math
 from collections.abc import Iterator, Mapping
 
 import torch
 from torch import Tensor, nn
 
-from foldkit.formats import InputError
+from foldkit.formats import InputError, UsageError, near_name
 from foldkit.models.decoder import Decoder
 
 from .full import FullEmbedding, FullHead
 from .lowrank import LowRankLinear
-from .settings import AdapterSettings
+from .settings import AdapterSettings, fits
 
 _REACHED = {
     "attention": ("attention.query", "attention.key", "attention.value", "attention.out"),
@@ -92,17 +93,16 @@ def attach(decoder: Decoder, settings: AdapterSettings, *, fresh: bool = True, f
     With `start` "zero" A is uniform within 1 / sqrt(d_in) by the settings' seed and B zero, so that the first step's
     logits are the base's own. `frozen` pairs are added to what their maps give, in reach or not, and not trained.
     Without `fresh` tensors are about to be copied in, and nothing is computed. Raises ValueError when the decoder
-    already carries an adapter, and InputError when no map is in reach, or one has fewer singular vectors than its rank.
+    already carries an adapter, UsageError when a pattern of names or ranks fits no map in reach, and InputError when a
+    map has fewer singular vectors than its rank.
     """
     if any(isinstance(module, LowRankLinear) for module in decoder.modules()):
         raise ValueError("the decoder already carries an adapter")
     # What is trained stays in float32 over any base, and follows a float64 one.
     dtype = torch.promote_types(decoder.dtype, torch.float32)
     draw = torch.Generator().manual_seed(settings.seed)
+    _check_patterns(decoder, settings)
     reached, pairs = {name for name, _, _ in _reached(decoder, settings)}, frozen or {}
-    if not reached:
-        todo = f"names such as {next(_reached(decoder, AdapterSettings()))[0]}"
-        raise InputError("[adapter]", "names", "patterns that fit a linear map", list(settings.names), todo)
     maps: dict[str, LowRankLinear] = {}
     for name, parent, leaf in _reached(decoder, AdapterSettings()):
         if name in reached or name in pairs:
@@ -115,6 +115,18 @@ def attach(decoder: Decoder, settings: AdapterSettings, *, fresh: bool = True, f
             setattr(parent, leaf, low.to(decoder.device))
             maps[name] = low
     return Adapter(settings, maps, _train_whole(decoder, settings, dtype))
+
+
+def _check_patterns(decoder: Decoder, settings: AdapterSettings) -> None:
+    """Raise UsageError for a pattern that fits nothing: a name that is misspelt, or of a map out of reach."""
+    in_reach = [name for name, _, _ in _reached(decoder, dataclasses.replace(settings, names=()))]
+    reached = [name for name in in_reach if settings.reaches(name)]
+    for what, patterns, names in (("names", settings.names, in_reach), ("ranks", settings.ranks, reached)):
+        for pattern in patterns:
+            if not any(fits(name, pattern) for name in names):
+                allowed = f"patterns of maps in reach, such as {in_reach[0]}"
+                leaves = {name.rpartition(".")[2] for name in names}
+                raise UsageError("[adapter]", what, allowed, pattern, near_name(pattern, leaves))
 
 
 def _low_rank(frozen: nn.Module, rank: int, settings: AdapterSettings, dtype: torch.dtype) -> LowRankLinear:

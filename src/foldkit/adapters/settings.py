@@ -63,13 +63,13 @@ class AdapterSettings:
         if self.begin and self.over:
             raise UsageError("[adapter]", "over", "none with begin, which has it already", self.over, "leave out one")
         if self.magnitude and (self.start != "zero" or self.over):
-            arrived = {"start": self.start, "over": self.over}
             todo = "leave out magnitude, for its rows are not a sum, or the other"
-            raise UsageError("[adapter]", "magnitude", "start zero, and no adapter under it", arrived, todo)
+            allowed = "start zero, and no adapter under it"
+            raise UsageError("[adapter]", "magnitude", allowed, self.over or self.start, todo)
 
     def rank_of(self, name: str) -> int:
         """Return the rank of the map of this name."""
-        return next((rank for pattern, rank in self.ranks.items() if _fits(name, pattern)), self.rank)
+        return next((rank for pattern, rank in self.ranks.items() if fits(name, pattern)), self.rank)
 
     def scale_of(self, rank: int) -> float:
         """Return what the product of factors of this rank is multiplied by."""
@@ -77,9 +77,9 @@ class AdapterSettings:
 
     def reaches(self, name: str) -> bool:
         """Say whether a map of a part in reach is kept by its name."""
-        return not self.names or any(_fits(name, pattern) for pattern in self.names)
+        return not self.names or any(fits(name, pattern) for pattern in self.names)
 
 
-def _fits(name: str, pattern: str) -> bool:
-    """Match a whole name, or its end after a dot: `query` fits `layers.3.attention.query`."""
+def fits(name: str, pattern: str) -> bool:
+    """Match the whole name of a map, or its end after a dot: `query` fits `layers.3.attention.query`."""
     return fnmatchcase(name, pattern) or fnmatchcase(name, f"*.{pattern}")

@@ -93,7 +93,7 @@ def assign_parts(
 
     `pairs` are needed where `group` is "near", `files` where parts are given by file; `known` is a stored assignment
     by content key. Raises InputError for a column that is not there, and for a part that comes out empty although it
-    has a share.
+    has a share; UsageError for a value of `test_only` that no row has.
     """
     parts = parts_of_keys(row_keys(table, settings, files), settings, pairs, known)
     check_parts(counts(list(parts)), settings)
@@ -105,7 +105,7 @@ def row_keys(table: pd.DataFrame, settings: SplitSettings, files: Files = ()) ->
 
     Columns: `place` in 0 to 1 by the seed; and, where the part of a row cannot be told from that alone, `content` and
     `unit`, numbers of the row's text and of what it stays together with; `label` and `time` where the split uses
-    them; `fixed`, the part it must go to, or blank.
+    them; `fixed`, the part it must go to, or blank; `only NAME`, whether it has the value of NAME in `test_only`.
     """
     content = units = _contents(table)
     if settings.group not in ("", "near"):
@@ -116,7 +116,9 @@ def row_keys(table: pd.DataFrame, settings: SplitSettings, files: Files = ()) ->
         return frame
     frame["unit"] = [_number(unit) for unit in units]
     frame["content"] = [_number(own) for own in content]
-    frame["fixed"] = _fixed(table, settings, files)
+    for name, value in settings.test_only.items():
+        frame[f"only {name}"] = column(table, name, "[split] test_only").str.strip() == value
+    frame["fixed"] = _fixed(frame, settings, files)
     frame["label"] = column(table, settings.balance, "[split] balance") if settings.balance else ""
     frame["time"] = times(column(table, settings.time, "[split] time")) if settings.time else 0.0
     return frame
@@ -137,9 +139,13 @@ def parts_of_keys(
     pairs: Mapping[int, Pair] | None = None,
     known: Mapping[int, str] | None = None,
 ) -> pd.Series:
-    """Return the part of every row from its keys; the other arguments are those of `assign_parts`."""
+    """Return the part of every row from its keys; the other arguments, and what is raised, as of `assign_parts`."""
     if settings.by_row:
         return by_hash(keys["place"], settings)
+    for name, value in settings.test_only.items():
+        if not keys[f"only {name}"].any():
+            todo = "give one that is there (foldkit look), or leave it out"
+            raise UsageError("[split] test_only", name, "a value that rows have", value, todo)
     if settings.group == "near":
         keys = _clustered(keys, pairs or {}, settings.near)
     own = keys["content"].map(known or {}).fillna("") if known else pd.Series("", index=keys.index)
@@ -192,14 +198,14 @@ def _places(units: Sequence[str], seed: int) -> np.ndarray:
     return np.frombuffer(digests, dtype=">u8") / 2.0**64
 
 
-def _fixed(table: pd.DataFrame, settings: SplitSettings, files: Files) -> pd.Series:
-    fixed = pd.Series("", index=table.index, dtype=object)
-    for name, value in settings.test_only.items():
-        fixed[column(table, name, "[split] test_only").str.strip() == value] = "test"
+def _fixed(keys: pd.DataFrame, settings: SplitSettings, files: Files) -> pd.Series:
+    fixed = pd.Series("", index=keys.index, dtype=object)
+    for name in settings.test_only:
+        fixed[keys[f"only {name}"]] = "test"
     starts = np.array([first for first, _ in files])
     for part, name in settings.files.items():
         given = np.array([path.match(name) for _, path in files], dtype=bool)
-        fixed[given[np.searchsorted(starts, table.index, side="right") - 1]] = part
+        fixed[given[np.searchsorted(starts, keys.index, side="right") - 1]] = part
     return fixed
 
 
