@@ -27,7 +27,7 @@ def runs(ctx: click.Context, sheet_file: Path) -> None:
 
     found = list_runs(open_sheet(sheet_file, ()).path("runs"))
     header = ["run", "state", "base", "rows", "steps", "best validation", "time", "note"]
-    show_table(out(), header, [_line(run) for run in found], f"{len(found)} runs, newest last")
+    show_table(out(), header, [_line(run) for run in found], f"runs, newest last: {len(found)}")
 
 
 def _line(run: RunSummary) -> list[str]:
@@ -140,4 +140,4 @@ def export(sheet_file: Path, path: Path) -> None:
         raise UsageError("foldkit runs export", "file", "a new one", str(path), "choose another name or remove it")
     table = runs_table(open_sheet(sheet_file, ()))
     table.to_csv(path, index=False) if path.suffix == ".csv" else table.to_parquet(path)
-    click.echo(f"{len(table)} runs in {path}")
+    click.echo(f"runs in {path}: {len(table)}")

@@ -227,7 +227,9 @@ def show_run(run: RunFolder) -> str:
     log = read_log(run.log)
     (end,) = log.of("finished")
     console = out()
-    said = [note["says"] for note in log.of("note")] + [str(found) for found in diagnose(log, end["reason"])]
+    # How to go on with one that was stopped is said below.
+    found = [one for one in diagnose(log, end["reason"]) if (one.name, end["reason"]) != ("stopped early", "stopped")]
+    said = [note["says"] for note in log.of("note")] + [str(one) for one in found]
     for line in said:
         console.print(f"! {line}", soft_wrap=True, markup=False)
     peak = f", at most {end['peak_bytes'] / 1e6:,.0f} MB of memory" if end["peak_bytes"] else ""
