@@ -131,9 +131,10 @@ def test_maps_are_chosen_by_name_and_have_ranks_of_their_own(
         (AdapterSettings(names=("mlp.*",), reach="attention"), "names: .*; known: key, out, query, value"),
         (AdapterSettings(ranks={"layers.0.*": 4}, last_layers=1), r"ranks: .*such as layers\.1\.attention\.query"),
         (AdapterSettings(ranks={"up": 4}, names=("query",)), "ranks: .*; known: query"),
+        (AdapterSettings(last_layers=3), "last_layers: expected 0 to 2, found 3"),
     ],
 )
-def test_a_pattern_that_fits_no_map_in_reach_is_refused(decoder: Decoder, wrong: AdapterSettings, said: str) -> None:
+def test_what_fits_no_map_in_reach_is_refused(decoder: Decoder, wrong: AdapterSettings, said: str) -> None:
     """Misspelt, or of a map that the other settings leave out: with a name that would fit, and the near one."""
     with pytest.raises(UsageError, match=said):
         attach(decoder, wrong)

@@ -211,9 +211,20 @@ def test_what_cannot_be_scored_is_refused_by_name(tmp_path: Path) -> None:
         ContenderSettings("x", shots=2, adapter="run-001")
     with pytest.raises(UsageError, match="a name of its own"):
         ScoreSettings(contender=(ContenderSettings("base", shots=1),))
-    for changes in ({"prices": {"all": [1.0]}}, {"prices": {"all": [1.0, math.nan]}}, {"worth": {"exact": "x"}}):
-        with pytest.raises(UsageError, match=r"\[score\.(prices|worth)\]"):
-            ScoreSettings(**changes)
+    for said, changes in (
+        ("prices.: all", {"prices": {"all": [1.0]}}),
+        ("prices.: all", {"prices": {"all": [1.0, math.nan]}}),
+        ("did you mean 'adapter'", {"prices": {"adaptor": [1.0, 2.0]}}),
+        ("worth.: exact", {"worth": {"exact": "x"}}),
+        ("did you mean 'exact'", {"worth": {"exat": 0.1}}),
+        ("one of them, found 'pattern and columns'", {"pattern": "(?P<x>.)", "columns": ("a",)}),
+    ):
+        with pytest.raises(UsageError, match=said):
+            ScoreSettings(**changes)  # type: ignore[arg-type]
+    with pytest.raises(UsageError, match="nearest: expected false without shots"):
+        ContenderSettings("x", adapter="run-001", nearest=True)
+    with pytest.raises(UsageError, match="passes: expected false without criteria"):
+        JudgeSettings(pairs=True, passes=True, base="tiny")
     with pytest.raises(UsageError, match="seed: expected 0 to 2147483647, found -1"):
         ScoreSettings(seed=-1)
     with pytest.raises(UsageError, match="give one of them"):

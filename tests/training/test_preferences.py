@@ -239,15 +239,23 @@ def test_rows_with_one_reply_alone_are_the_halves_of_pairs() -> None:
 
 
 def test_what_pairs_cannot_do_is_refused(examples: list[Example]) -> None:
-    """No rejected reply, a missing value, padding, a figure that replies do not have."""
+    """No rejected reply, a missing value, padding, a figure that replies do not have, a setting that is not read."""
     settings = TrainSettings(objective="direct")
     with pytest.raises(InputError, match="row 1 without"):
         objective_for(settings, examples)
     with pytest.raises(InputError, match="a value of each row"):
         objective_for(settings, pairs(), {})
-    for wrong in ({"objective": "direct", "packing": False}, {"best_by": "ranked"}, {"objective": "best"}):
-        with pytest.raises(UsageError, match=r"packing|best_by|objective"):
+    for said, wrong in (
+        ("packing: expected true", {"objective": "direct", "packing": False}),
+        ("smoothing: expected 0.0", {"objective": "odds", "smoothing": 0.1}),
+        ("best_by", {"best_by": "ranked"}),
+        ("objective", {"objective": "best"}),
+        ("strength: expected nothing with objective 'reply'", {"pairs": PairSettings(strength=1.0)}),
+        ("doubt: expected strength or margin", {"objective": "margin", "pairs": PairSettings(doubt=0.1)}),
+    ):
+        with pytest.raises(UsageError, match=said):
             TrainSettings(**wrong)  # type: ignore[arg-type]
+    assert TrainSettings(objective="unpaired", pairs=PairSettings(strength=1.0, good=2.0)).pairs.good == 2
     with pytest.raises(UsageError, match="doubt"):
         PairSettings(doubt=float("nan"))
 

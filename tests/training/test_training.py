@@ -559,7 +559,7 @@ def test_a_bad_step_stops_with_its_rows_or_is_left_out(examples: list[Example]) 
     assert [event.best for event in found[:3]] == [False, False, True]
     with pytest.raises(InputError, match="rows in validation"):
         list(train_adapter(decoder, adapter, examples, [], SETTINGS))
-    for wrong in ({"learning_rate": float("nan")}, {"seed": 2**31}):
+    for wrong in ({"learning_rate": float("nan")}, {"seed": 2**31}, {"cycles": 2, "schedule": "constant"}):
         with pytest.raises(UsageError, match=next(iter(wrong))):
             TrainSettings(**wrong)  # type: ignore[arg-type]
     wild = dataclasses.replace(SETTINGS, runaway=0.9, bad_steps="skip", learning_rate=1e-9)

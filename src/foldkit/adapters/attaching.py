@@ -11,6 +11,7 @@ import torch
 from torch import Tensor, nn
 
 from foldkit.formats import InputError, UsageError, near_name
+from foldkit.formats.settings import within
 from foldkit.models.decoder import Decoder
 
 from .full import FullEmbedding, FullHead
@@ -93,15 +94,15 @@ def attach(decoder: Decoder, settings: AdapterSettings, *, fresh: bool = True, f
     With `start` "zero" A is uniform within 1 / sqrt(d_in) by the settings' seed and B zero, so that the first step's
     logits are the base's own. `frozen` pairs are added to what their maps give, in reach or not, and not trained.
     Without `fresh` tensors are about to be copied in, and nothing is computed. Raises ValueError when the decoder
-    already carries an adapter, UsageError when a pattern of names or ranks fits no map in reach, and InputError when a
-    map has fewer singular vectors than its rank.
+    already carries an adapter, UsageError when it has fewer layers than are named or a pattern of names or ranks fits
+    no map in reach, and InputError when a map has fewer singular vectors than its rank.
     """
     if any(isinstance(module, LowRankLinear) for module in decoder.modules()):
         raise ValueError("the decoder already carries an adapter")
     # What is trained stays in float32 over any base, and follows a float64 one.
     dtype = torch.promote_types(decoder.dtype, torch.float32)
     draw = torch.Generator().manual_seed(settings.seed)
-    _check_patterns(decoder, settings)
+    _check_reach(decoder, settings)
     reached, pairs = {name for name, _, _ in _reached(decoder, settings)}, frozen or {}
     maps: dict[str, LowRankLinear] = {}
     for name, parent, leaf in _reached(decoder, AdapterSettings()):
@@ -117,8 +118,9 @@ def attach(decoder: Decoder, settings: AdapterSettings, *, fresh: bool = True, f
     return Adapter(settings, maps, _train_whole(decoder, settings, dtype))
 
 
-def _check_patterns(decoder: Decoder, settings: AdapterSettings) -> None:
-    """Raise UsageError for a pattern that fits nothing: a name that is misspelt, or of a map out of reach."""
+def _check_reach(decoder: Decoder, settings: AdapterSettings) -> None:
+    """Raise UsageError for more layers than there are, or a pattern that fits nothing: misspelt, or out of reach."""
+    within(settings.last_layers, 0, len(decoder.layers), "[adapter]", "last_layers")
     in_reach = [name for name, _, _ in _reached(decoder, dataclasses.replace(settings, names=()))]
     reached = [name for name in in_reach if settings.reaches(name)]
     for what, patterns, names in (("names", settings.names, in_reach), ("ranks", settings.ranks, reached)):

@@ -35,6 +35,8 @@ class ContenderSettings:
             todo = "give one of shots, adapter, answers"
             raise UsageError(f"[score.contender] {self.name}", "kind", "one of the three", sum(kinds), todo)
         within(self.shots, 0, 1000, f"[score.contender] {self.name}", "shots")
+        if self.nearest and not self.shots:
+            raise UsageError(f"[score.contender] {self.name}", "nearest", "false without shots", True, "leave it out")
 
 
 @dataclass(frozen=True)
@@ -56,6 +58,8 @@ class JudgeSettings:
     def __post_init__(self) -> None:
         if not self.criteria and not self.pairs:
             raise UsageError("[score.judge]", "criteria", "a question by name, or pairs = true", None, "add one")
+        if self.passes and not self.criteria:
+            raise UsageError("[score.judge]", "passes", "false without criteria", True, "leave it out, or add one")
         if sum(map(bool, (self.command, self.function, self.base))) != 1:
             raise UsageError("[score.judge]", "judge", "one of command, function, base", None, "give one of them")
 
@@ -101,9 +105,7 @@ class ScoreSettings:
             if name not in REWORDINGS and not name.endswith(".toml"):
                 allowed = f"{', '.join(REWORDINGS)}, or a template's .toml file"
                 raise UsageError("[score]", "reword", allowed, name, near_name(name, REWORDINGS))
-        if {"fields", "format"} & set(self.measures) and not (self.pattern or self.schema or self.columns):
-            expected = "pattern, schema or columns, for fields and format"
-            raise UsageError("[score]", "form", expected, None, "say what a well-formed reply is")
+        self._check_form()
         names = [one.name for one in self.contender]
         if len({*names, "base", "adapter"}) != len(names) + 2:
             raise UsageError(
@@ -115,10 +117,25 @@ class ScoreSettings:
         within(self.enough, 0, 1, "[score]", "enough")
         within(self.suspects, 0, 10_000, "[score]", "suspects")
         within(self.seed, 0, 2**31 - 1, "[score]", "seed")
+        self._check_tables(names)
+
+    def _check_form(self) -> None:
+        """Raise UsageError where measures of form have none, or there are two."""
+        if {"fields", "format"} & set(self.measures) and not (self.pattern or self.schema or self.columns):
+            expected = "pattern, schema or columns, for fields and format"
+            raise UsageError("[score]", "form", expected, None, "say what a well-formed reply is")
+        forms = [name for name in ("pattern", "schema", "columns") if getattr(self, name)]
+        if len(forms) > 1:
+            raise UsageError("[score]", "form", "one of them", " and ".join(forms), "leave the others out")
+
+    def _check_tables(self, names: list[str]) -> None:
+        """Raise UsageError for a worth of no measure, prices of no contender, and values that are none."""
         for name, value in self.worth.items():
+            one_of(name, (*MEASURES, *self.measure_names, "all"), "[score.worth]", "measure")
             if not _is_number(value):
                 raise UsageError("[score.worth]", name, "a number above 0, or 0 for none", value, "change the value")
         for name, pair in self.prices.items():
+            one_of(name, ("base", "adapter", *names, "all"), "[score.prices]", "contender")
             if not isinstance(pair, list | tuple) or len(pair) != 2 or not all(map(_is_number, pair)):
                 expected = "two numbers: of a million prompt tokens, of a million answer tokens"
                 raise UsageError("[score.prices]", name, expected, pair, "for example [0.2, 0.8]")

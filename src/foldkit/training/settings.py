@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, fields
 
 from foldkit.formats import UsageError, one_of
 from foldkit.formats.settings import within
@@ -10,6 +10,8 @@ from foldkit.formats.settings import within
 # What each objective is given as its strength where the sheet says nothing: as in its paper.
 STRENGTHS = {"odds": 0.1, "direct": 0.1, "identity": 0.1, "margin": 2.0, "unpaired": 0.1}
 OBJECTIVES = ("reply", *STRENGTHS)
+# What of `pairs` each reads besides the strength, which all but `reply` do.
+_READ = {"direct": ("doubt",), "margin": ("margin",), "unpaired": ("good", "bad")}
 SCHEDULES = ("cosine", "linear", "constant")
 # Each figure that a validation can be the best by, and whether more of it is better.
 BEST_BY = {
@@ -84,7 +86,7 @@ class TrainSettings:
 
     `objective` is `reply`, which learns the replies, or one that holds a chosen reply against a rejected one, with
     `pairs` as its settings: `odds`, `direct`, `identity`, `margin`, `unpaired`; for the last a row may have only one of
-    the two.
+    the two. A setting that the objective does not read is refused.
 
     Length: `epochs`, or `steps` where given; ended early after `minutes`.
 
@@ -150,8 +152,13 @@ class TrainSettings:
         if self.best_by in OF_PAIRS and not self.paired:
             todo = "choose a figure of replies, or an objective of pairs"
             raise UsageError("[train]", "best_by", "loss, accuracy or a figure of the step", self.best_by, todo)
-        if self.paired and not self.packing:
-            raise UsageError("[train]", "packing", "true with an objective of pairs", False, "leave it out")
+        for name, allowed in (("packing", True), ("smoothing", 0.0)):
+            if self.paired and getattr(self, name) != allowed:
+                what, arrived = f"{str(allowed).lower()} with an objective of pairs", getattr(self, name)
+                raise UsageError("[train]", name, what, arrived, "leave it out")
+        self._check_pairs()
+        if self.cycles > 1 and self.schedule == "constant":
+            raise UsageError("[train]", "cycles", "1 with schedule constant", self.cycles, "leave out one of them")
         if isinstance(self.micro_batch, str):
             if self.micro_batch != "auto":
                 todo = "give one of them, or leave it out"
@@ -160,6 +167,15 @@ class TrainSettings:
             within(self.micro_batch, 1, 2**16, "[train]", "micro_batch")
         for name, low, high in _RANGES:
             within(getattr(self, name), low, high, "[train]", name)
+
+    def _check_pairs(self) -> None:
+        """Raise UsageError for a setting of pairs that the objective does not read."""
+        read = ("strength", *_READ.get(self.objective, ())) if self.paired else ()
+        for field_of in fields(PairSettings):
+            name, value = field_of.name, getattr(self.pairs, field_of.name)
+            if value != field_of.default and name not in read:
+                allowed = f"{' or '.join(read) or 'nothing'} with objective {self.objective!r}"
+                raise UsageError("[train.pairs]", name, allowed, value, "set the objective it is for, or leave it out")
 
     @property
     def paired(self) -> bool:
