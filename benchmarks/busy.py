@@ -26,8 +26,6 @@ from foldkit.runs import RunFolder
 
 # As the command lets them wait, and as libgomp does where nothing is said.
 WAITS: dict[str, dict[str, str]] = {"sleeping": {}, "looking": {"GOMP_SPINCOUNT": "300000"}}
-# Without what this process was told as it imported the package.
-ENVIRONMENT = {name: value for name, value in os.environ.items() if name != "GOMP_SPINCOUNT"}
 
 
 @contextlib.contextmanager
@@ -48,7 +46,7 @@ def seconds_a_step(sheet: Path, name: str, n_steps: int, base: str, waiting: dic
     words = ["train", "--sheet", str(sheet), "--name", name]
     words += [word for change in changes for word in ("--set", change)]
     command = [sys.executable, "-m", "foldkit", *words]
-    subprocess.run(command, env=ENVIRONMENT | waiting, check=True, capture_output=True)
+    subprocess.run(command, env=os.environ | waiting, check=True, capture_output=True)
     steps = foldkit.read_log(RunFolder(sheet.parent / "runs" / name).log).of("step")
     return statistics.median(after["seconds"] - step["seconds"] for step, after in itertools.pairwise(steps))
 

@@ -16,9 +16,6 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-import foldkit  # noqa: F401  (before PyTorch, whose threads then wait as they do in the command)
-
-# isort: split
 import torch
 from torch.nn.functional import logsigmoid
 

@@ -1,3 +1,5 @@
-"""Imports the package before PyTorch, whose threads then wait as they do in the command."""
+"""Lets threads wait as they do in the command, before PyTorch is loaded."""
 
-import foldkit as foldkit
+from foldkit.models.waiting import sleep_soon
+
+sleep_soon()

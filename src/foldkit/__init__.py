@@ -3,7 +3,6 @@
 from typing import TYPE_CHECKING
 
 from foldkit.formats.lazy import lazy_door
-from foldkit.models.waiting import sleep_soon
 
 if TYPE_CHECKING:
     from .formats import FoldKitError as FoldKitError
@@ -52,8 +51,6 @@ if TYPE_CHECKING:
     )
 
 __version__ = "0.1.0"
-
-sleep_soon()
 
 __getattr__, __all__ = lazy_door(
     __name__,

@@ -12,6 +12,7 @@ import sys
 import click
 
 from foldkit.formats.errors import FoldKitError, UsageError
+from foldkit.models.waiting import sleep_soon
 
 from . import ask, build, curves, demo, forecast, look, new, report, review, runs, score, split, train, watch
 
@@ -49,6 +50,7 @@ for module in (new, look, review, split, build, forecast, train, watch, curves, 
 
 def main() -> None:
     """Run the command line: exit code 2 for a wrong call, 1 for a failure, 130 for an interrupt."""
+    sleep_soon()
     try:
         foldkit.main(standalone_mode=False)
     except click.ClickException as error:
