@@ -131,7 +131,7 @@ class ScoreSettings:
     def _check_tables(self, names: list[str]) -> None:
         """Raise UsageError for a worth of no measure, prices of no contender, and values that are none."""
         for name, value in self.worth.items():
-            one_of(name, (*MEASURES, *self.measure_names, "all"), "[score.worth]", "measure")
+            one_of(name, dict.fromkeys((*MEASURES, *self.measure_names, "all")), "[score.worth]", "measure")
             if not _is_number(value):
                 raise UsageError("[score.worth]", name, "a number above 0, or 0 for none", value, "change the value")
         for name, pair in self.prices.items():
