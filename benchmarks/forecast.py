@@ -22,6 +22,7 @@ from pathlib import Path
 
 import foldkit
 from foldkit.demo import copy_demo
+from foldkit.models import chosen_device
 from foldkit.training.memory import forget_peak, start_torch
 
 SETTINGS = (
@@ -56,7 +57,7 @@ def train(sheet_at: Path, changes: list[str]) -> dict[str, float]:
     sheet = foldkit.read_sheet(sheet_at, changes)
     foldkit.build(sheet)
     start_torch()
-    before = forget_peak()
+    before = forget_peak(chosen_device(sheet.base.device))
     log = foldkit.read_log(foldkit.train(sheet).log)
     rates = [step["tokens_per_second"] for step in log.of("step")]
     tokens = [step["n_tokens"] for step in log.of("step")]

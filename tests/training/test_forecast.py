@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import dataclasses
 import itertools
+import math
+from pathlib import Path
 
 import pytest
 import torch
@@ -27,6 +29,7 @@ from foldkit.training import (
     try_rates,
 )
 from foldkit.training.costs import kept_bytes, memory_of
+from foldkit.training.free_memory import left_in_groups
 
 from ..conftest import tiny_decoder
 
@@ -146,3 +149,27 @@ def test_the_suggestion_is_a_tenth_of_the_lowest(losses: list[float], expected: 
     """By hand; none where no rate lowered the loss by a tenth."""
     tried = [TriedRate(step, 3 * 10.0 ** (step - 6), loss, loss) for step, loss in enumerate(losses)]
     assert suggested_rate(tried) == (pytest.approx(expected) if expected else None)
+
+
+@pytest.mark.parametrize(
+    ("own", "files", "left"),
+    [
+        ("0::/a/b", {"a/b": ("memory.max", "max"), "a": ("memory.max", "5000")}, 5000 - 1000 + 300),
+        ("0::/host/path", {"": ("memory.max", "900")}, 200),
+        ("4:memory:/a\n0::/", {"memory/a": ("memory.limit_in_bytes", "700")}, 0),
+        ("3:cpu:/a\n0::/", {}, math.inf),
+    ],
+)
+def test_memory_is_free_as_far_as_a_limit_leaves_it(
+    tmp_path: Path, own: str, files: dict[str, tuple[str, str]], left: float
+) -> None:
+    """What a control group's limit leaves, beside copies of files: of any group above, in either form of the kernel."""
+    (tmp_path / "own").write_text(own)
+    for at, (name, limit) in files.items():
+        folder = tmp_path / at
+        folder.mkdir(parents=True, exist_ok=True)
+        (folder / name).write_text(limit)
+        for taken in ("memory.current", "memory.usage_in_bytes"):
+            (folder / taken).write_text("1000\n")
+        (folder / "memory.stat").write_text("anon 7\ninactive_file 300\ntotal_inactive_file 250\n")
+    assert left_in_groups(tmp_path / "own", tmp_path) == left

@@ -106,7 +106,7 @@ def test_the_micro_batch_is_chosen_and_written_down(
     work_folder: Path, monkeypatch: pytest.MonkeyPatch, free: int, size: int, n_notes: int
 ) -> None:
     """The batch where that is fast and fits, fewer where memory is short, which is a note of the log."""
-    monkeypatch.setattr("foldkit.work.training_step.free_bytes", lambda: free)
+    monkeypatch.setattr("foldkit.training.free_memory.free_bytes", lambda _: free)
     run = foldkit.train(foldkit.read_sheet(work_folder / "fold.toml", ["train.steps=2"]))
     assert json.loads(run.sheet.read_text())["train"]["micro_batch"] == size
     notes = [note["says"] for note in foldkit.read_log(run.log).of("note")]

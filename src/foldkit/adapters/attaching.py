@@ -46,6 +46,11 @@ class Adapter:
         return list(self.trained().values())
 
     @property
+    def device(self) -> torch.device:
+        """Where it is computed."""
+        return self.parameters[0].device
+
+    @property
     def n_parameters(self) -> int:
         """Count of trainable numbers."""
         return sum(factor.numel() for factor in self.parameters)

@@ -82,7 +82,7 @@ def ask(
     if base_only and not (adapters or base_at):
         asked = open_asked_base(open_sheet(sheet_file, changes))
     else:
-        asked = open_asked(find(adapters or ("",)), base_at)
+        asked = open_asked(find(adapters or ("",)), base_at, _device(sheet_file, changes))
     wanted = ("base",) * (both or base_only) + ("adapter",) * (not base_only)
     if source:
         _answer_file(asked, source, out, settings, n_answers)
@@ -98,6 +98,11 @@ def ask(
         _show_all(wanted, lambda adapted: asked.several([row], settings, n_answers, adapted=adapted)[0])
     else:
         _answer(asked, asked.row(text, filled), settings, wanted)
+
+
+def _device(sheet_file: Path, changes: tuple[str, ...]) -> str:
+    """Return the device that the sheet says; an adapter's file may stand without one."""
+    return open_sheet(sheet_file, changes).base.device if sheet_file.exists() or changes else "auto"
 
 
 def _answer(asked: Asked, row: dict[str, str], settings: AnswerSettings, wanted: tuple[str, ...]) -> None:

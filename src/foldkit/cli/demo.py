@@ -53,7 +53,7 @@ def demo(folder: Path, base: Path | None, changes: tuple[str, ...], preferences:
         sys.exit(130)
     _step("Scores on rows that training never saw", "foldkit score")
     show_scorecard(score_with_progress(sheet, run))
-    asked = open_asked(run.adapter)
+    asked = open_asked(run.adapter, device=sheet.base.device)
     question, slots = (f"{STATION}: {QUESTION}", {}) if preferences else (QUESTION, {"station": STATION})
     _step("A question of our own wording", f'foldkit ask --both {"" if preferences else _SLOT}"{question[:15]}…"')
     row = asked.row(question, slots)

@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from .cache import Cache as Cache
     from .compute import chosen_compute as chosen_compute
     from .decoder import Decoder as Decoder
+    from .device import chosen_device as chosen_device
     from .folder import save_folder as save_folder
     from .generating import generate as generate
     from .generating import stream as stream
@@ -37,6 +38,7 @@ __getattr__, __all__ = lazy_door(
         "cache": ("Cache",),
         "compute": ("chosen_compute",),
         "decoder": ("Decoder",),
+        "device": ("chosen_device",),
         "folder": ("save_folder",),
         "generating": ("generate", "stream"),
         "likelihood": ("chunked_loss", "learned_logits", "learned_stream", "reply_log_probs", "token_losses"),

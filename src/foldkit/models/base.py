@@ -18,6 +18,8 @@ from .held import HOLDERS, FrozenEmbedding, FrozenLinear, Held, Packed, Sixteen
 from .linear import fill, laid_out
 from .settings import WEIGHTS
 
+_CPU = torch.device("cpu")
+
 
 @dataclass(frozen=True)
 class Base:
@@ -35,11 +37,14 @@ class Base:
         return sum(value.numel() * value.element_size() for value in found)
 
 
-def open_base(path: Path, dtype: torch.dtype = torch.float32, weights: str = "float32") -> Base:
-    """Read a base from a folder or a `.gguf` file, compute in `dtype`, hold its matrices as `weights` says; freeze it.
+def open_base(
+    path: Path, dtype: torch.dtype = torch.float32, weights: str = "float32", device: torch.device = _CPU
+) -> Base:
+    """Read a base from a folder or a `.gguf` file onto a device, hold its matrices as `weights` says; freeze it.
 
-    `weights` is one of WEIGHTS: "stored" keeps 16-bit floats and blocks of a GGUF file as they are, "float32" expands
-    them to `dtype`. Raises InputError for a file that is missing, damaged, or of an unknown family.
+    It computes in `dtype`. `weights` is one of WEIGHTS: "stored" keeps 16-bit floats and blocks of a GGUF file as they
+    are, "float32" expands them to `dtype`. Raises InputError for a file that is missing, damaged, or of an unknown
+    family.
     """
     one_of(weights, WEIGHTS, "[base]", "weights")
     if not path.exists():
@@ -48,7 +53,7 @@ def open_base(path: Path, dtype: torch.dtype = torch.float32, weights: str = "fl
     with torch.device("meta"):
         decoder = Decoder(spec)
     if weights == "float32":
-        decoder.join(dtype)
+        decoder.join(dtype, device)
     shapes = {name: tuple(value.shape) for name, value in decoder.named_parameters()}
     n_low = 0
     for name, value in found:
@@ -56,16 +61,18 @@ def open_base(path: Path, dtype: torch.dtype = torch.float32, weights: str = "fl
         if shape != shapes[name]:
             raise InputError(path, f"weight {name}", f"shape {shapes[name]}", shape, "fetch the files again")
         n_low += isinstance(value, Packed) and value.n_bytes < 2 * value.n_rows * value.width
-        _place(decoder, name, value, dtype, weights)
+        _place(decoder, name, value, dtype, weights, device)
     decoder.requires_grad_(requires_grad=False)
     if weights != "float32":
-        decoder.join(dtype)
+        decoder.join(dtype, device)
     give_back()
     notes = ("the base is low-bit already, and nf4 over it loses more: weights = 'stored' loses nothing",)
     return Base(decoder.eval(), fingerprint_base(path), path, notes if n_low and weights == "nf4" else ())
 
 
-def _place(decoder: Decoder, name: str, value: Held | Tensor, dtype: torch.dtype, weights: str) -> None:
+def _place(
+    decoder: Decoder, name: str, value: Held | Tensor, dtype: torch.dtype, weights: str, device: torch.device
+) -> None:
     """Put a weight into its module, or in place of that module a map that holds it."""
     at, _, leaf = name.rpartition(".")
     held = _held(value, weights) if len(decoder.get_parameter(name).shape) == 2 and at != "positions" else None
@@ -76,12 +83,16 @@ def _place(decoder: Decoder, name: str, value: Held | Tensor, dtype: torch.dtype
             # A table that is only looked up in stays by rows.
             looked_up = at == "positions" or (at == "embedding" and decoder.head is not None)
             multiplied = plain.dim() == 2 and not looked_up
-            room = laid_out(len(plain), plain.shape[1], dtype) if multiplied else torch.empty(plain.shape, dtype=dtype)
+            room = (
+                laid_out(len(plain), plain.shape[1], dtype, device)
+                if multiplied
+                else torch.empty(plain.shape, dtype=dtype, device=device)
+            )
             setattr(module, leaf, nn.Parameter(room, requires_grad=False))
         fill(getattr(module, leaf).data, plain)
         return
     parent, _, own = at.rpartition(".")
-    module = decoder.get_submodule(at)
+    module, held = decoder.get_submodule(at), held.to(device)
     new = FrozenEmbedding(held, dtype) if at == "embedding" else FrozenLinear(held, module.bias)  # type: ignore[arg-type]
     setattr(decoder.get_submodule(parent), own, new)
 

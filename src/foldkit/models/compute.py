@@ -24,11 +24,10 @@ class Compute:
         return str(self.dtype).removeprefix("torch.")
 
 
-def chosen_compute(name: str, device: torch.device | None = None) -> Compute:
-    """Return the dtype of this name; "auto" measures products in float32 and in bfloat16 and takes the faster."""
+def chosen_compute(name: str, device: torch.device) -> Compute:
+    """Return the dtype of this name; "auto" measures products in float32 and in bfloat16 there and takes the faster."""
     if name != "auto":
         return Compute(getattr(torch, name), "as asked for")
-    device = device or torch.device("cpu")
     wide, narrow = _seconds(device)
     dtype = torch.bfloat16 if wide > _WORTH * narrow else torch.float32
     return Compute(

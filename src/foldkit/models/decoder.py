@@ -30,6 +30,7 @@ from .spec import ModelSpec
 
 Angles = tuple[Tensor, Tensor] | None
 Mask = Tensor | Pieces | None
+_CPU = torch.device("cpu")
 
 
 class Embedding(nn.Embedding):
@@ -109,9 +110,9 @@ class Attention(nn.Module):
         out: Tensor = self.out.forward(of_wanted(rows, wanted))
         return out
 
-    def join(self, dtype: torch.dtype) -> None:
+    def join(self, dtype: torch.dtype, device: torch.device) -> None:
         """Let one product serve query, key and value, where their weights are plain."""
-        self.joined = join((self.query, self.key, self.value), dtype)
+        self.joined = join((self.query, self.key, self.value), dtype, device)
 
 
 class Mlp(nn.Module):
@@ -136,9 +137,9 @@ class Mlp(nn.Module):
             out = self.down.forward(self._activated(gate) * up)
         return out
 
-    def join(self, dtype: torch.dtype) -> None:
+    def join(self, dtype: torch.dtype, device: torch.device) -> None:
         """Let one product serve gate and up, where their weights are plain."""
-        self.joined = join((self.gate, self.up), dtype) if self.gate is not None else None
+        self.joined = join((self.gate, self.up), dtype, device) if self.gate is not None else None
 
     def _activated(self, x: Tensor) -> Tensor:
         if self.activation == "silu":
@@ -276,11 +277,11 @@ class Decoder(nn.Module):
         """Return the weights that logits are made with, where they are plain."""
         return list((self.head or self.embedding).parameters())
 
-    def join(self, dtype: torch.dtype) -> None:
+    def join(self, dtype: torch.dtype, device: torch.device = _CPU) -> None:
         """Put weights that are multiplied by the same input side by side, for fewer and larger products."""
         for module in self.modules():
             if isinstance(module, Attention | Mlp):
-                module.join(dtype)
+                module.join(dtype, device)
 
     def logits(self, stream: Tensor) -> Tensor:
         """Map the normed stream (..., d_model) to logits (..., vocab_size)."""

@@ -23,9 +23,11 @@ _BLOCK = 256
 def reply_log_probs(decoder: Decoder, batch: Batch) -> tuple[Tensor, Tensor, Tensor]:
     """Return the log-probability (nats) of both replies to each prompt, (examples, 2), with gradient.
 
-    Then how many tokens each has, and how many of them were the likeliest, both int64 (examples, 2).
+    Then how many tokens each has, and how many of them were the likeliest, both int64 (examples, 2). All three stand in
+    the memory of the processor.
     """
-    log_probs, hits = token_log_probs(decoder, learned_stream(decoder, batch), batch.targets)
+    found = token_log_probs(decoder, learned_stream(decoder, batch), batch.targets)
+    log_probs, hits = (value.cpu() for value in found)
     counts = long_tensor(batch.sizes)
     owner = torch.arange(len(counts)).repeat_interleave(counts)
     totals = torch.zeros(len(counts), dtype=log_probs.dtype).index_add(0, owner, log_probs)
@@ -34,15 +36,16 @@ def reply_log_probs(decoder: Decoder, batch: Batch) -> tuple[Tensor, Tensor, Ten
 
 
 def learned_stream(decoder: Decoder, batch: Batch) -> Tensor:
-    """Return the stream (n_learned, d_model) before each learned token."""
+    """Return the stream (n_learned, d_model) before each learned token, on the decoder's device."""
     layers = training_layers(decoder) if batch.pieces else ()
-    stream: Tensor = decoder(batch.ids, pieces=batch.pieces, wanted=batch.before, layers=layers)
+    ids, before = batch.ids.to(decoder.device), batch.before.to(decoder.device)
+    stream: Tensor = decoder(ids, pieces=batch.pieces, wanted=before, layers=layers)
     return stream
 
 
 def learned_logits(decoder: Decoder, batch: Batch) -> tuple[Tensor, Tensor]:
     """Return logits (n_learned, vocab_size) that predict the learned tokens, and those tokens (n_learned,)."""
-    return decoder.logits(learned_stream(decoder, batch)), batch.targets
+    return decoder.logits(learned_stream(decoder, batch)), batch.targets.to(decoder.device)
 
 
 def likeliest(logits: Tensor) -> tuple[Tensor, Tensor]:
@@ -77,7 +80,7 @@ def chunked_loss(decoder: Decoder, stream: Tensor, targets: Tensor, smoothing: f
     that share of the even distribution (Szegedy et al. 2016, section 7).
     """
     trained = [w for w in decoder.head_parameters() if w.requires_grad and torch.is_grad_enabled()]
-    loss, n_hit = _ChunkedLoss.apply(decoder, targets, smoothing, stream, *trained)  # type: ignore[no-untyped-call]
+    loss, n_hit = _ChunkedLoss.apply(decoder, targets.to(stream.device), smoothing, stream, *trained)  # type: ignore[no-untyped-call]
     return loss, int(n_hit)
 
 
@@ -87,7 +90,7 @@ class _ChunkedLoss(torch.autograd.Function):
         ctx: Any, decoder: Decoder, targets: Tensor, smoothing: float, stream: Tensor, *trained: Tensor
     ) -> tuple[Tensor, Tensor]:
         wanted = ctx.needs_input_grad[3] or bool(trained)
-        total, n_hit = torch.zeros((), dtype=stream.dtype), torch.zeros((), dtype=torch.long)
+        total, n_hit = stream.new_zeros(()), stream.new_zeros((), dtype=torch.long)
         to_stream, to_head = torch.empty_like(stream), [torch.zeros_like(weight) for weight in trained]
         for piece in _pieces(decoder, len(stream)):
             with torch.set_grad_enabled(wanted):
@@ -114,14 +117,14 @@ def token_log_probs(decoder: Decoder, stream: Tensor, targets: Tensor) -> tuple[
     With gradient, for which the logits are made a second time: they never stand in memory whole.
     """
     trained = [w for w in decoder.head_parameters() if w.requires_grad and torch.is_grad_enabled()]
-    found: tuple[Tensor, Tensor] = _TokenLogProbs.apply(decoder, targets, stream, *trained)  # type: ignore[no-untyped-call]
+    found: tuple[Tensor, Tensor] = _TokenLogProbs.apply(decoder, targets.to(stream.device), stream, *trained)  # type: ignore[no-untyped-call]
     return found
 
 
 class _TokenLogProbs(torch.autograd.Function):
     @staticmethod
     def forward(ctx: Any, decoder: Decoder, targets: Tensor, stream: Tensor, *trained: Tensor) -> tuple[Tensor, Tensor]:
-        log_probs, hits = torch.empty(len(stream), dtype=stream.dtype), torch.empty(len(stream), dtype=torch.bool)
+        log_probs, hits = stream.new_empty(len(stream)), stream.new_empty(len(stream), dtype=torch.bool)
         for piece in _pieces(decoder, len(stream)):
             logits = decoder.logits(stream[piece])
             (most, first), of_target = likeliest(logits), logits.gather(-1, targets[piece, None])

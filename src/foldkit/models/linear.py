@@ -28,14 +28,14 @@ def linear(x: Tensor, weight: Tensor, bias: Tensor | None = None) -> Tensor:
     return y if bias is None else y + bias
 
 
-def laid_out(n_rows: int, width: int, dtype: torch.dtype) -> Tensor:
+def laid_out(n_rows: int, width: int, dtype: torch.dtype, device: torch.device) -> Tensor:
     """Return a matrix (n_rows, width) without values, by columns in memory where it is taller than wide.
 
     A product with one row reads it 1.15 to 1.35 times as fast then, as measured on a CPU with 576 columns.
     """
     if n_rows > width:
-        return torch.empty(width, n_rows, dtype=dtype, device="cpu").T
-    return torch.empty(n_rows, width, dtype=dtype, device="cpu")
+        return torch.empty(width, n_rows, dtype=dtype, device=device).T
+    return torch.empty(n_rows, width, dtype=dtype, device=device)
 
 
 def fill(matrix: Tensor, values: Tensor) -> None:
@@ -99,7 +99,7 @@ class Linear(nn.Linear):
         return one_after_the_other(x, maps, joined)
 
 
-def join(maps: Sequence[LinearMap], dtype: torch.dtype) -> Tensor | None:
+def join(maps: Sequence[LinearMap], dtype: torch.dtype, device: torch.device) -> Tensor | None:
     """Put the weights of maps of one input one after the other in memory; None where one has no plain weight.
 
     Weights without values yet get theirs there, so that none is ever held twice.
@@ -108,7 +108,7 @@ def join(maps: Sequence[LinearMap], dtype: torch.dtype) -> Tensor | None:
     if len(plain) < len(maps):
         return None
     weights = [m.weight.detach() for m in plain]
-    joined = laid_out(sum(map(len, weights)), weights[0].shape[1], dtype)
+    joined = laid_out(sum(map(len, weights)), weights[0].shape[1], dtype, device)
     for m, part, weight in zip(plain, joined.split_with_sizes(list(map(len, weights))), weights, strict=True):
         if not weight.is_meta:
             fill(part, weight)

@@ -8,6 +8,7 @@ from foldkit.formats import UsageError, one_of
 
 MARKUPS = ("auto", "own", "headings")
 COMPUTES = ("float32", "bfloat16", "auto")
+DEVICES = ("cpu", "cuda", "auto")
 WEIGHTS = ("float32", "stored", "bfloat16", "int8", "nf4")
 
 
@@ -17,6 +18,7 @@ class BaseSettings:
 
     `weights` says how its matrices are held in memory: expanded to `float32`, as `stored`, or in `bfloat16`, `int8` or
     `nf4`. `compute` is the dtype of everything else; `auto` measures once which of the two is faster here.
+    `device` is where it is computed; `auto` is a GPU where PyTorch can use one (`cuda`), else the processor (`cpu`).
     With `sharded` the processes of a training each hold a part of the layers, and gather one when it is used.
     """
 
@@ -24,6 +26,7 @@ class BaseSettings:
     markup: str = "auto"
     weights: str = "float32"
     compute: str = "float32"
+    device: str = "auto"
     sharded: bool = False
 
     def __post_init__(self) -> None:
@@ -33,3 +36,4 @@ class BaseSettings:
         one_of(self.markup, MARKUPS, "[base]", "markup")
         one_of(self.weights, WEIGHTS, "[base]", "weights")
         one_of(self.compute, COMPUTES, "[base]", "compute")
+        one_of(self.device, DEVICES, "[base]", "device")

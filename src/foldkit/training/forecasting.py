@@ -119,7 +119,7 @@ def forecast(
     if not found.fits:
         return found
     per_token = _seconds_per_token(decoder, adapter, steps, settings, cost)
-    if level and (taken := peak_bytes() - level) > 0:
+    if level and (taken := peak_bytes(decoder.device) - level) > 0:
         memory = dataclasses.replace(memory, overhead=max(0.0, taken - memory.known))
     objective = objective_for(settings, validation)
     pieces = objective.passes(list(validation))

@@ -24,6 +24,7 @@ from .lanes import count_lanes
 from .memory import peak_bytes
 from .objective import Objective, mean_loss
 from .pair_objective import Reference, objective_for
+from .random_state import random_state
 from .schedule import check_steps, rate_at
 from .settings import BEST_BY, TrainSettings
 from .state import Snapshot, TrainState
@@ -60,7 +61,7 @@ def train_adapter(
     torch.manual_seed(settings.seed + team.rank)
     if resume:
         loop.state.restore(resume, team.rank)
-    loop.random = team.of_all(torch.get_rng_state())
+    loop.random = team.of_all(random_state(decoder.device))
     try:
         with memory_kept():
             yield from loop.events(stop)
@@ -125,7 +126,7 @@ class _Loop:
             counts.best_loss,
             counts.n_skipped,
             self._seconds(),
-            peak_bytes(),
+            peak_bytes(self.decoder.device),
         )
 
     def _ends(self, stop: Callable[[], bool]) -> str:
@@ -148,7 +149,7 @@ class _Loop:
         settings, counts, started = self.settings, self.state.counts, time.perf_counter()
         rate = rate_at(self._place(step - 1), self.n_steps, settings)
         gradient = self.stepper.gradient(self.stepper.passes(examples))
-        random = self.team.of_all(torch.get_rng_state())
+        random = self.team.of_all(random_state(self.decoder.device))
         bad = self._badness(gradient)
         rows = tuple(example.row for example in examples)
         if bad:
@@ -189,7 +190,7 @@ class _Loop:
             n_tokens / (now - started),
             self._seconds(),
             self._to_go(),
-            peak_bytes(),
+            peak_bytes(self.decoder.device),
             gradient.figures,
         )
 

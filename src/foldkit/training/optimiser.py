@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from collections.abc import Mapping
 
 import torch
 from torch import Tensor
@@ -59,6 +60,12 @@ class Optimiser:
             found["step"] = torch.zeros(())
             found["exp_avg"], found["exp_avg_sq"] = torch.zeros_like(factor), torch.zeros_like(factor)
         return found
+
+    def take(self, factor: Tensor, moments: Mapping[str, Tensor]) -> None:
+        """Take over copies of the moments of a factor; the count of steps stays with the processor."""
+        self.state[factor] = {
+            name: value.to("cpu" if name == "step" else factor.device, copy=True) for name, value in moments.items()
+        }
 
     def drop(self) -> None:
         """Forget the gradient."""

@@ -7,12 +7,12 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-import torch
 from torch import Tensor
 
 from foldkit.adapters.attaching import Adapter
 
 from .optimiser import Optimiser
+from .random_state import restore_random_state
 
 _MOMENTS = ("exp_avg", "exp_avg_sq", "step")
 
@@ -36,7 +36,7 @@ class Counts:
 
 @dataclass(frozen=True)
 class Snapshot:
-    """Tensors by name, and counts; both are copies."""
+    """Tensors by name, in the memory of the processor, and counts; both are copies."""
 
     tensors: dict[str, Tensor]
     counts: dict[str, Any]
@@ -53,13 +53,14 @@ class TrainState:
 
     def snapshot(self, random: Sequence[Tensor]) -> Snapshot:
         """Copy everything; `random` are the random states of all processes."""
-        tensors = {f"adapter.{name}": value.clone() for name, value in self.adapter.tensors().items()}
-        tensors |= {f"average.{index}": value.clone() for index, value in enumerate(self.average)}
+        tensors = {f"adapter.{name}": value for name, value in self.adapter.tensors().items()}
+        tensors |= {f"average.{index}": value for index, value in enumerate(self.average)}
         for index, factor in enumerate(self.adapter.parameters):
             for name, value in self.optimiser.state[factor].items():
-                tensors[f"optimiser.{index}.{name}"] = value.clone()
+                tensors[f"optimiser.{index}.{name}"] = value
         tensors |= {f"random.{rank}": value for rank, value in enumerate(random)}
-        return Snapshot(tensors, dataclasses.asdict(self.counts))
+        copies = {name: value.to("cpu", copy=True) for name, value in tensors.items()}
+        return Snapshot(copies, dataclasses.asdict(self.counts))
 
     def restore(self, snapshot: Snapshot, rank: int = 0) -> None:
         """Take a snapshot over, in the process of this rank. Raises ValueError where it is of another adapter."""
@@ -69,7 +70,7 @@ class TrainState:
         for index, value in enumerate(self.average):
             value.copy_(tensors[f"average.{index}"])
         for index, factor in enumerate(self.adapter.parameters):
-            found = {name: tensors[key].clone() for name in _MOMENTS if (key := f"optimiser.{index}.{name}") in tensors}
-            self.optimiser.state[factor] = found
-        torch.set_rng_state(tensors[f"random.{rank}"])
+            found = {name: tensors[key] for name in _MOMENTS if (key := f"optimiser.{index}.{name}") in tensors}
+            self.optimiser.take(factor, found)
+        restore_random_state(tensors[f"random.{rank}"], self.adapter.device)
         self.counts = Counts(**snapshot.counts)

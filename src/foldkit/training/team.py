@@ -19,6 +19,8 @@ from torch import Tensor
 from foldkit.formats import FoldKitError
 from foldkit.models.batch import Batch
 
+from .memory import CPU
+
 
 class LostProcessError(FoldKitError):
     """Another process of the training has ended."""
@@ -89,13 +91,18 @@ def _sent() -> Iterator[None]:
 
 
 @contextlib.contextmanager
-def joined_team() -> Iterator[Team]:
-    """Join the other processes that a launcher started, for the length of a `with` block; alone without a launcher."""
+def joined_team(device: torch.device = CPU) -> Iterator[Team]:
+    """Join the other processes that a launcher started, for the length of a `with` block; alone without a launcher.
+
+    What is computed on GPUs is added up between them, by NCCL, all else by gloo.
+    """
     size = int(os.environ.get("WORLD_SIZE", "1"))
     if size == 1:
         yield ALONE
         return
-    torch.distributed.init_process_group("gloo")
+    if device.type == "cuda":
+        torch.cuda.set_device(device)
+    torch.distributed.init_process_group("cpu:gloo,cuda:nccl" if device.type == "cuda" else "gloo")
     try:
         yield Team(torch.distributed.get_rank(), size)
         with _sent():

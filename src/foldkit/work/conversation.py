@@ -61,4 +61,4 @@ class Conversation:
         if (header.weights, header.compute) == self.asked.held:
             self.asked = self.asked.using(adapters)
         else:
-            self.asked = open_asked(adapters, self.asked.base.path)
+            self.asked = open_asked(adapters, self.asked.base.path, self.asked.base.decoder.device.type)

@@ -19,12 +19,14 @@ def forecast(sheet: Sheet) -> Forecast:
 
     Nothing is written but the built dataset.
     """
+    from foldkit.models import chosen_device
     from foldkit.training import forecast as forecast_of
+    from foldkit.training.free_memory import free_bytes
     from foldkit.training.memory import forget_peak, start_torch
 
-    rows = build(sheet).parts
+    rows, device = build(sheet).parts, chosen_device(sheet.base.device)
     start_torch()
-    free, level = free_bytes(), forget_peak()
+    free, level = free_bytes(device), forget_peak(device)
     parts = Parts(sheet)
     return forecast_of(parts.base.decoder, parts.adapter, rows["train"], rows["validation"], sheet.train, free, level)
 
@@ -46,10 +48,3 @@ def choose_micro_batch(parts: Parts, free: int, team: Team) -> list[str]:
     fast = fast_micro_batch(decoder, rows, settings, team)
     lacking = f"micro_batch is {size:.0f}: {fast} would be faster, and take more than the {free / 1e6:,.0f} MB free"
     return [lacking] if size < fast else []
-
-
-def free_bytes() -> int:
-    """Return how much memory is free for this process, without what others would have to give up."""
-    import psutil
-
-    return int(psutil.virtual_memory().available)

@@ -67,7 +67,9 @@ def grader_of(settings: JudgeSettings, sheet: Sheet, base: Base) -> Grader:
         return function_grader(settings.function, sheet.folder)
     path = base_path(settings.base, sheet.folder)
     same = path.resolve() == sheet.base_path().resolve()
-    decoder = base.decoder if same else open_base(path, base.decoder.dtype, sheet.base.weights).decoder
+    decoder = (
+        base.decoder if same else open_base(path, base.decoder.dtype, sheet.base.weights, base.decoder.device).decoder
+    )
     side = open_text_side(path)
     markup: Markup = side.markup("auto")
     answerer = Answerer(decoder, side, read_template("question", sheet.folder), markup)

@@ -25,14 +25,17 @@ class Parts:
     """
 
     def __init__(self, sheet: Sheet) -> None:
-        from foldkit.models import chosen_compute, open_base
+        from foldkit.models import chosen_compute, chosen_device, open_base
         from foldkit.training.batches import refuse_empty
 
         inputs = open_inputs(sheet)
         self.sheet = sheet
         self.dataset: Dataset = build(sheet, inputs)
         refuse_empty(self.dataset.parts["train"], self.dataset.parts["validation"])
-        self.base: Base = open_base(sheet.base_path(), chosen_compute(sheet.base.compute).dtype, sheet.base.weights)
+        # What is to be divided between devices may not fit one of them.
+        device = chosen_device("cpu" if sheet.base.sharded else sheet.base.device)
+        dtype = chosen_compute(sheet.base.compute, device).dtype
+        self.base: Base = open_base(sheet.base_path(), dtype, sheet.base.weights, device)
         room, window = self.base.decoder.spec.max_positions, sheet.train.window
         if window > room:
             raise InputError("[train]", "window", f"at most the base's {room}", window, "lower the window")
@@ -72,5 +75,5 @@ class Parts:
         """What a checkpoint must share with the training that goes on from it."""
         sheet = self.sheet
         sections = {name: dataclasses.asdict(getattr(sheet, name)) for name in ("train", "adapter")}
-        how = {"weights": sheet.base.weights, "compute": sheet.base.compute}
+        how = {"weights": sheet.base.weights, "compute": sheet.base.compute, "device": sheet.base.device}
         return sections | how | {"base": self.base.fingerprint, "data": self.dataset.fingerprint}

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 from foldkit.formats import write_jsonl
 from foldkit.runs import new_run
 
-from .forecast_step import choose_micro_batch, free_bytes
+from .forecast_step import choose_micro_batch
 from .parts import Parts
 from .reference import reference_of
 from .sheet import Sheet
@@ -35,11 +35,13 @@ def find_rate(sheet: Sheet, on_tried: Callable[[TriedRate, int], None] | None = 
     `on_tried` hears of each rate, and how many there are at most. Nothing that was trained is kept.
     """
     from foldkit.curves import save_rates
+    from foldkit.models import chosen_device
     from foldkit.training import suggested_rate, try_rates
+    from foldkit.training.free_memory import free_bytes
     from foldkit.training.rate_search import N_STEPS
     from foldkit.training.team import ALONE
 
-    free, parts, tried = free_bytes(), Parts(sheet), []
+    free, parts, tried = free_bytes(chosen_device(sheet.base.device)), Parts(sheet), []
     choose_micro_batch(parts, free, ALONE)
     rows, reference = parts.dataset.parts["train"], reference_of(parts, ALONE)
     for one in try_rates(parts.base.decoder, parts.adapter, rows, parts.sheet.train, reference=reference):

@@ -44,6 +44,7 @@ def _key(parts: Parts) -> str:
         "base": parts.base.fingerprint,
         "weights": sheet.base.weights,
         "compute": sheet.base.compute,
+        "device": parts.base.decoder.device.type,
         "start": start | {"files": fingerprint_files(under)},
         "neighbours": sheet.train.objective == "unpaired",
     }

@@ -13,7 +13,7 @@ from foldkit.answering import NO_SHOTS, Answerer, NearestShots, Shots, draw_shot
 from foldkit.datasets import Coded, Dataset, Example
 from foldkit.formats import InputError, UsageError, fingerprint_files, fingerprint_value, near_name, read_json
 from foldkit.formats.jsonl import read_text
-from foldkit.models import Base, chosen_compute, open_base
+from foldkit.models import Base, chosen_compute, chosen_device, open_base
 from foldkit.rows.near import nearest, plain
 from foldkit.rows.tables import column, rows_of
 from foldkit.runs import RunFolder
@@ -80,8 +80,9 @@ class _Scoring:
             before = read_header(run.adapter).data_fingerprint
             todo = "score with the sheet it was trained by"
             raise InputError(run.adapter, "data", before, self.dataset.fingerprint, todo)
-        self.compute = chosen_compute(read_header(run.adapter).compute if run else sheet.base.compute)
-        self.base: Base = open_base(sheet.base_path(), self.compute.dtype, sheet.base.weights)
+        device = chosen_device(sheet.base.device)
+        self.compute = chosen_compute(read_header(run.adapter).compute if run else sheet.base.compute, device)
+        self.base: Base = open_base(sheet.base_path(), self.compute.dtype, sheet.base.weights, device)
         self.general = {name: self._read_general(name) for name in self.settings.texts}
         longest = max(example.n_learned for example in self.dataset.parts["test"])
         self.max_tokens = self.settings.max_tokens or longest * 5 // 4 + 8
@@ -210,7 +211,7 @@ class _Scoring:
         answerer = contender.answerer
         made_from = {
             "base": self.base.fingerprint,
-            "held": [self.sheet.base.weights, self.compute.name],
+            "held": [self.sheet.base.weights, self.compute.name, self.base.decoder.device.type],
             "adapter": adapter,
             "template": answerer.template.as_mapping(),
             "markup": dataclasses.asdict(answerer.encoder.markup) | {"where": ""},

@@ -7,15 +7,16 @@ import dataclasses
 import json
 import os
 from collections.abc import Callable, Iterator, Sequence
+from contextlib import AbstractContextManager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from foldkit.formats import FoldKitError, locked, write_aside
-from foldkit.models.settings import COMPUTES
+from foldkit.models.settings import COMPUTES, DEVICES
 from foldkit.runs import LogWriter, RunFolder, check_name, cut_log, new_run, read_log
 
 from .drift import drift_notes
-from .forecast_step import choose_micro_batch, free_bytes
+from .forecast_step import choose_micro_batch
 from .parts import Parts
 from .reference import reference_of
 from .sheet import Sheet, sheet_from_mapping
@@ -49,9 +50,7 @@ def train(
     or killed, goes on with `resume`. Where a
     launcher started several processes, this is for the first one; the others call `take_part`.
     """
-    from foldkit.training.team import joined_team
-
-    with joined_team() as team:
+    with _joined(sheet) as team:
         check_name(sheet.path("runs"), name)  # before the work of opening
         parts, notes = _opened(sheet, team)
         run = new_run(sheet.path("runs"), name)
@@ -66,9 +65,7 @@ def resume(run: RunFolder, on_event: OnEvent | None = None, *, stop: Callable[[]
     Events that the log holds of later steps are cut off. Raises FoldKitError while another training is at work in the
     run, and InputError when base, data or the number of processes are not those it began with.
     """
-    from foldkit.training.team import joined_team
-
-    with locked(run.lock), joined_team() as team:
+    with locked(run.lock), _joined(sheet_of_run(run)) as team:
         return _go(_opened(sheet_of_run(run), team)[0], run, on_event, stop, team)
 
 
@@ -77,34 +74,55 @@ def take_part(sheet: Sheet, resumed: RunFolder | None = None) -> None:
 
     Raises FoldKitError when another process has ended.
     """
-    from foldkit.training.team import joined_team
-
-    with joined_team() as team:
-        parts, _ = _opened(sheet_of_run(resumed) if resumed else sheet, team)
+    sheet = sheet_of_run(resumed) if resumed else sheet
+    with _joined(sheet) as team:
+        parts, _ = _opened(sheet, team)
         snapshot = _last_snapshot(parts, resumed, team) if resumed else None
         for _ in _events(parts, snapshot, _never, team):
             pass
 
 
+def _joined(sheet: Sheet) -> AbstractContextManager[Team]:
+    """Join the other processes of a training, on the device of each, for the length of a `with` block."""
+    from foldkit.models import chosen_device
+    from foldkit.training.team import joined_team
+
+    return joined_team(chosen_device(sheet.base.device))
+
+
 def _opened(sheet: Sheet, team: Team) -> tuple[Parts, list[str]]:
     """Open the parts of a sheet, what it leaves open chosen alike in all processes, and say what was chosen."""
-    from foldkit.models import chosen_compute
+    from foldkit.models import chosen_device
     from foldkit.models.sharding import shard
+    from foldkit.training.free_memory import free_bytes
     from foldkit.training.team import first_here
 
-    compute, notes, free = chosen_compute(sheet.base.compute), [], free_bytes()
-    if sheet.base.compute == "auto":
-        notes.append(f"computes in {compute.name}: {compute.reason}")
-    (index,) = team.of_first(COMPUTES.index(compute.name))
-    sheet = dataclasses.replace(sheet, base=dataclasses.replace(sheet.base, compute=COMPUTES[int(index)]))
+    sheet, notes = _where_and_in_what(sheet, team)
+    device = chosen_device(sheet.base.device)
+    free = free_bytes(device)
     with first_here(team):
         build(sheet)
     parts = Parts(sheet)
     notes += choose_micro_batch(parts, free, team)
     parts.reference = reference_of(parts, team)
     if sheet.base.sharded and team.size > 1:  # last, for from here on a layer is used by all processes together
-        shard(parts.base.decoder, parts.adapter.parameters)
+        shard(parts.base.decoder, parts.adapter.parameters, device)
     return parts, notes
+
+
+def _where_and_in_what(sheet: Sheet, team: Team) -> tuple[Sheet, list[str]]:
+    """Return the sheet with the device and the dtype that the first process chose, and what is to be said of them."""
+    from foldkit.models import chosen_compute, chosen_device
+
+    notes, device = [], chosen_device(sheet.base.device)
+    compute = chosen_compute(sheet.base.compute, device)
+    if sheet.base.device == "auto" and device.type != "cpu":
+        notes.append(f"computes on a GPU ({device.type}): base.device=cpu would leave it alone")
+    if sheet.base.compute == "auto":
+        notes.append(f"computes in {compute.name}: {compute.reason}")
+    where, what = team.of_first(DEVICES.index(device.type), COMPUTES.index(compute.name))
+    own = dataclasses.replace(sheet.base, device=DEVICES[int(where)], compute=COMPUTES[int(what)])
+    return dataclasses.replace(sheet, base=own), notes
 
 
 def sheet_of_run(run: RunFolder) -> Sheet:

@@ -1,0 +1,61 @@
+"""How much memory a training may take: what is free, and no more than a limit on this process leaves."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator
+from pathlib import Path
+
+import torch
+
+from .memory import CPU
+
+# The kernel's files of a control group: its limit, what is taken, and what of that is only a copy of files.
+_SECOND = ("memory.max", "memory.current", "inactive_file")
+_FIRST = ("memory.limit_in_bytes", "memory.usage_in_bytes", "total_inactive_file")
+
+
+def free_bytes(device: torch.device = CPU) -> int:
+    """Return how much is free for this process, without what others would have to give up.
+
+    On a device what its driver tells; else what the system has, or less where a control group, such as a container is
+    in, has a limit.
+    """
+    import psutil
+
+    if device.type != "cpu":
+        return int(torch.get_device_module(device).mem_get_info(device)[0])
+    return int(min(psutil.virtual_memory().available, left_in_groups()))
+
+
+def left_in_groups(own: Path = Path("/proc/self/cgroup"), root: Path = Path("/sys/fs/cgroup")) -> float:
+    """Return the bytes that the control groups of this process leave it, infinity where none has a limit.
+
+    `own` names the groups a line each, as `cgroups(7)` says; a limit of any group above counts too.
+    """
+    return min((_left(folder, names) for folder, names in _groups(own, root)), default=math.inf)
+
+
+def _groups(own: Path, root: Path) -> Iterator[tuple[Path, tuple[str, str, str]]]:
+    """Yield the folders that may hold a limit, and how its files are called there."""
+    for line in own.read_text().splitlines() if own.exists() else ():
+        _, kinds, path = line.split(":", 2)
+        if kinds in ("", "memory"):
+            top, names = (root / "memory", _FIRST) if kinds else (root, _SECOND)
+            folder = top / path.lstrip("/")
+            # From inside a container the path may be the host's, and its own group stands at the top.
+            for one in (folder, *folder.parents):
+                if one.is_relative_to(top):
+                    yield one, names
+
+
+def _left(folder: Path, names: tuple[str, str, str]) -> float:
+    limit, taken, inactive = names
+    try:
+        most = (folder / limit).read_text().strip()
+        if most == "max":
+            return math.inf
+        kinds = dict(line.split() for line in (folder / "memory.stat").read_text().splitlines())
+        return max(0, int(most) - int((folder / taken).read_text()) + int(kinds.get(inactive, 0)))
+    except OSError:  # no such group here
+        return math.inf
