@@ -10,12 +10,14 @@ import signal
 import subprocess
 import sys
 import time
+from collections.abc import Callable
 from contextlib import redirect_stderr, redirect_stdout
 from pathlib import Path
 
 import pexpect
 import psutil
 import pytest
+import torch
 
 import foldkit
 from foldkit.cli.main import foldkit as group
@@ -353,6 +355,30 @@ def test_a_training_loads_no_compiler(work_folder: Path) -> None:
     )
     done = subprocess.run([sys.executable, "-c", code], cwd=work_folder, capture_output=True, text=True, check=True)
     assert done.stdout.splitlines()[-1] == "[]"
+
+
+@pytest.mark.parametrize(
+    ("fails", "code"),
+    [(lambda *_: torch.empty(2**52), 1), (lambda *_: bytearray(2**62), 1), (lambda *_: _other(), None)],
+)
+def test_memory_that_runs_out_is_said(
+    work_folder: Path, monkeypatch: pytest.MonkeyPatch, fails: Callable[..., object], code: int | None
+) -> None:
+    """By an allocation that no machine has room for, of PyTorch and of Python; another error keeps its traceback."""
+    monkeypatch.setattr("foldkit.training.stepping.Stepper.gradient", fails)
+    if code is None:
+        with pytest.raises(RuntimeError, match="another"):
+            call("train", cwd=work_folder)
+        return
+    done = call("train", cwd=work_folder)
+    assert done.returncode == code
+    assert "foldkit: memory ran out; what was written before is whole; of a training foldkit forecast" in done.stderr
+    (log,) = work_folder.glob("runs/*/log.jsonl")
+    assert json.loads(log.read_text().splitlines()[-1])["event"] == "failed"
+
+
+def _other() -> None:
+    raise RuntimeError("another")
 
 
 def test_ctrl_c_after_the_end_interrupts_nothing(tmp_path: Path) -> None:

@@ -25,7 +25,7 @@ def found_by(team: Team, *, sharded: bool = False) -> dict[str, torch.Tensor]:
     """Return the gradient that this process holds after a batch, and the figures of the batch and of a validation."""
     decoder, adapter = with_adapter()
     if sharded:
-        shard(decoder, adapter.parameters)
+        shard(decoder, adapter.parameters, decoder.device)
         held = sum(w.to_local().numel() for w in decoder.layers.parameters() if isinstance(w, DTensor))
         assert held <= 0.51 * (decoder.n_parameters - adapter.n_parameters)
     passes = micro_batches(ten_examples(), SETTINGS, team.size)

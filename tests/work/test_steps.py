@@ -16,8 +16,9 @@ from foldkit.adapters import read_header
 from foldkit.answering import AnswerSettings
 from foldkit.formats import FoldKitError, InputError, UsageError, read_jsonl
 from foldkit.runs import RunFolder, read_log
-from foldkit.training import Finished, Stepped, TrainEvent
+from foldkit.training import Finished, Noted, Stepped, TrainEvent, pass_cost, too_many_bytes
 from foldkit.work import Conversation, answer_file
+from foldkit.work.parts import Parts
 
 
 def test_rows_to_scores(work_folder: Path) -> None:
@@ -101,16 +102,37 @@ def test_the_dtype_that_is_computed_in_is_written_down(work_folder: Path, comput
     assert foldkit.score(sheet, run).contender("adapter")
 
 
-@pytest.mark.parametrize(("free", "size", "n_notes"), [(10**10, 4, 0), (1000, 1, 1)])
+@pytest.mark.parametrize(
+    ("free", "given", "size", "said"),
+    [
+        (10**10, "'auto'", 4, None),
+        (10**10, "2", 2, None),
+        (0, "'auto'", 1, "micro_batch is 1: 4 would be faster, and take more than the "),
+        (-100, "'auto'", 1, "this takes about "),
+        (-100, "4", 4, "this takes about "),
+    ],
+)
 def test_the_micro_batch_is_chosen_and_written_down(
-    work_folder: Path, monkeypatch: pytest.MonkeyPatch, free: int, size: int, n_notes: int
+    work_folder: Path, monkeypatch: pytest.MonkeyPatch, free: int, given: str, size: int, said: str | None
 ) -> None:
-    """The batch where that is fast and fits, fewer where memory is short, which is a note of the log."""
+    """The batch where that is fast and fits, else fewer; what may not fit is said before the first step.
+
+    `free` is counted from what passes of one example take, where it is below one of them.
+    """
+    sheet = foldkit.read_sheet(work_folder / "fold.toml", ["train.steps=2", "train.micro_batch=1"])
+    if free < 1:
+        parts = Parts(sheet)
+        decoder, rows = parts.base.decoder, parts.dataset.parts["train"]
+        cost = pass_cost(decoder, max(rows, key=lambda one: len(one.ids)).ids)
+        free += round(too_many_bytes(sheet.train, decoder, parts.adapter, rows, cost, 0) / 0.9) + 1
     monkeypatch.setattr("foldkit.training.free_memory.free_bytes", lambda _: free)
-    run = foldkit.train(foldkit.read_sheet(work_folder / "fold.toml", ["train.steps=2"]))
+    events: list[TrainEvent] = []
+    changes = ["train.steps=2", f"train.micro_batch={given}"]
+    run = foldkit.train(foldkit.read_sheet(work_folder / "fold.toml", changes), on_event=events.append)
     assert json.loads(run.sheet.read_text())["train"]["micro_batch"] == size
     notes = [note["says"] for note in foldkit.read_log(run.log).of("note")]
-    assert sum("micro_batch is 1: 4 would be faster" in note for note in notes) == n_notes
+    assert [note[: len(said or "")] for note in notes] == ([said] if said else [])
+    assert [event.says for event in events[: len(notes)] if isinstance(event, Noted)] == notes
 
 
 def test_a_killed_training_resumes_to_the_same_bytes(work_folder: Path) -> None:

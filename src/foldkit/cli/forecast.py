@@ -30,9 +30,9 @@ def forecast(sheet_file: Path, changes: tuple[str, ...]) -> None:
 
 
 def _show_counts(found: Forecast) -> None:
-    share = found.n_trainable / found.n_base
+    total = found.n_trainable + found.n_base
     out().print(
-        f"{found.n_trainable:,} trainable numbers beside {found.n_base:,} frozen ({share:.1%})\n"
+        f"{found.n_trainable:,} trainable numbers, {found.n_trainable / total:.1%} of {total:,} in all\n"
         f"{found.n_steps:,} steps, {found.n_tokens:,} tokens, {found.n_learned:,} of them learned; "
         f"{found.micro_batch} examples at once",
         soft_wrap=True,

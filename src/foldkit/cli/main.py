@@ -63,6 +63,11 @@ def main() -> None:
     except OSError as error:
         where = f"{error.filename}: {error.strerror}; check the path, its rights and the room there"
         _fail(where if error.filename else str(error), 1)
+    except (MemoryError, RuntimeError) as error:
+        if not _memory_ran_out(error):
+            raise
+        what = "memory ran out; what was written before is whole"
+        _fail(f"{what}; of a training foldkit forecast says what it takes, and what takes less", 1)
     except (click.Abort, KeyboardInterrupt):
         click.echo("foldkit: interrupted", err=True)
         with contextlib.suppress(OSError):
@@ -71,6 +76,12 @@ def main() -> None:
     finally:
         # All is done: what Ctrl-C would interrupt is Python's own end, with a traceback.
         atexit.register(signal.signal, signal.SIGINT, signal.SIG_IGN)
+
+
+def _memory_ran_out(error: Exception) -> bool:
+    """Say whether an error is that of an allocator: PyTorch raises one of no class of its own on the processor."""
+    said = ("can't allocate memory", "not enough memory", "out of memory")
+    return isinstance(error, MemoryError) or any(words in str(error) for words in said)
 
 
 def _fail(message: str, code: int) -> None:

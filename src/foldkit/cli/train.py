@@ -188,23 +188,26 @@ def _first_interrupt(console: Console) -> Iterator[Callable[[], bool]]:
 
 
 def _listener(progress: Progress) -> Callable[[TrainEvent], None]:
-    from foldkit.training import Checked, Skipped, Started, Stepped
+    from foldkit.runs import clock
+    from foldkit.training import Checked, Noted, Skipped, Started, Stepped
 
     task = progress.add_task("", total=None)
 
     def listen(event: TrainEvent) -> None:
-        if isinstance(event, Started):
-            share = event.n_trainable / event.n_base
+        if isinstance(event, Noted):
+            progress.console.print(f"! {event.says}", soft_wrap=True, markup=False)
+        elif isinstance(event, Started):
+            total = event.n_trainable + event.n_base
             progress.update(task, total=event.n_steps, completed=event.step)
             going_on = f", {event.step} of them made before" if event.step else ""
             progress.console.print(
                 f"{event.n_train} rows, {event.n_steps} steps{going_on}; {event.n_trainable:,} trainable numbers "
-                f"({event.trainable_bytes / 1e6:.1f} MB) beside {event.n_base:,} frozen ({share:.1%})",
+                f"({event.trainable_bytes / 1e6:.1f} MB), {event.n_trainable / total:.1%} of {total:,} in all",
                 soft_wrap=True,
             )
         elif isinstance(event, Stepped):
-            to_go = f"{event.to_go // 60:.0f} min {event.to_go % 60:02.0f} s to go"
-            said = f"loss {event.smoothed_loss:.3f}  {event.tokens_per_second:,.0f} tokens/s  {to_go}"
+            to_go = clock(event.to_go)
+            said = f"loss {event.smoothed_loss:.3f}  {event.tokens_per_second:,.0f} tokens/s  {to_go} to go"
             progress.update(task, completed=event.step, description=said)
         elif isinstance(event, Skipped):
             rows = ", ".join(map(str, event.rows))
@@ -229,9 +232,8 @@ def show_run(run: RunFolder) -> str:
     console = out()
     # How to go on with one that was stopped is said below.
     found = [one for one in diagnose(log, end["reason"]) if (one.name, end["reason"]) != ("stopped early", "stopped")]
-    said = [note["says"] for note in log.of("note")] + [str(one) for one in found]
-    for line in said:
-        console.print(f"! {line}", soft_wrap=True, markup=False)
+    for one in found:
+        console.print(f"! {one}", soft_wrap=True, markup=False)
     peak = f", at most {end['peak_bytes'] / 1e6:,.0f} MB of memory" if end["peak_bytes"] else ""
     console.print(f"{run.path.name}: {_outcome(end)}, {end['seconds']:.0f} s{peak}", soft_wrap=True)
     if end["reason"] == "stopped":

@@ -23,6 +23,9 @@ if TYPE_CHECKING:
         Finished as Finished,
     )
     from .events import (
+        Noted as Noted,
+    )
+    from .events import (
         Skipped as Skipped,
     )
     from .events import (
@@ -38,6 +41,7 @@ if TYPE_CHECKING:
     from .forecasting import Forecast as Forecast
     from .forecasting import fast_micro_batch as fast_micro_batch
     from .forecasting import forecast as forecast
+    from .forecasting import too_many_bytes as too_many_bytes
     from .forecasting import with_micro_batch as with_micro_batch
     from .loop import train_adapter as train_adapter
     from .objective import summed_loss as summed_loss
@@ -58,8 +62,8 @@ __getattr__, __all__ = lazy_door(
         "batches": ("count_steps", "epoch_order", "micro_batches"),
         "checkpoints": ("read_checkpoint", "saved_checkpoints", "write_checkpoint"),
         "costs": ("Memory", "pass_cost"),
-        "events": ("Checked", "Due", "Finished", "Skipped", "Started", "Stepped", "TrainEvent"),
-        "forecasting": ("Change", "Forecast", "fast_micro_batch", "forecast", "with_micro_batch"),
+        "events": ("Checked", "Due", "Finished", "Noted", "Skipped", "Started", "Stepped", "TrainEvent"),
+        "forecasting": ("Change", "Forecast", "fast_micro_batch", "forecast", "too_many_bytes", "with_micro_batch"),
         "loop": ("train_adapter",),
         "objective": ("summed_loss",),
         "pair_objective": ("objective_for", "reference_values"),

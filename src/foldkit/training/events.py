@@ -88,4 +88,11 @@ class Finished:
     peak_bytes: int
 
 
-TrainEvent = Started | Stepped | Skipped | Checked | Due | Finished
+@dataclass(frozen=True)
+class Noted:
+    """A remark on the training as a whole, from what runs it: before the first step, or after the last."""
+
+    says: str
+
+
+TrainEvent = Noted | Started | Stepped | Skipped | Checked | Due | Finished

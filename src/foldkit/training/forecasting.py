@@ -153,13 +153,26 @@ def with_micro_batch(
     if settings.micro_batch != "auto":
         return settings
     size = fast_micro_batch(decoder, train, settings, team)
-    n_steps, _ = count_steps([example.n_tokens for example in train], dataclasses.replace(settings, micro_batch=1))
-    steps = list(_first_steps(train, settings, min(n_steps, _LOOKED_AT)))
     while True:
         tried = dataclasses.replace(settings, micro_batch=size)
-        if size == 1 or _memory(decoder, adapter, steps, tried, cost).peak <= _SAFE * free_bytes:
+        if size == 1 or not too_many_bytes(tried, decoder, adapter, train, cost, free_bytes):
             return tried
         size //= 2
+
+
+def too_many_bytes(
+    settings: TrainSettings,
+    decoder: Decoder,
+    adapter: Adapter,
+    train: Sequence[Example],
+    cost: PassCost,
+    free_bytes: int,
+) -> float:
+    """Return the bytes of the peak where they are more than may be taken of the free ones, else 0."""
+    n_steps, _ = count_steps([example.n_tokens for example in train], settings)
+    steps = list(_first_steps(train, settings, min(n_steps, _LOOKED_AT)))
+    peak = _memory(decoder, adapter, steps, settings, cost).peak
+    return peak if peak > _SAFE * free_bytes else 0.0
 
 
 def fast_micro_batch(decoder: Decoder, train: Sequence[Example], settings: TrainSettings, team: Team = ALONE) -> int:

@@ -34,17 +34,19 @@ def forecast(sheet: Sheet) -> Forecast:
 def choose_micro_batch(parts: Parts, free: int, team: Team) -> list[str]:
     """Put the micro-batch of a training within so many free bytes into the sheet, where that leaves it open.
 
-    Return a note where memory allows less than what is fast. All processes take what the first one finds.
+    Return a note where memory allows less than what is fast, or not even that. All processes take what the first one
+    finds.
     """
-    from foldkit.training import fast_micro_batch, pass_cost, with_micro_batch
+    from foldkit.training import fast_micro_batch, pass_cost, too_many_bytes, with_micro_batch
 
     settings, rows, decoder = parts.sheet.train, parts.dataset.parts["train"], parts.base.decoder
-    if settings.micro_batch != "auto":
-        return []
     cost = pass_cost(decoder, max(rows, key=lambda example: len(example.ids)).ids)
     chosen = with_micro_batch(settings, decoder, parts.adapter, rows, cost, free, team)
     (size,) = team.of_first(chosen.n_micro)
     parts.sheet = dataclasses.replace(parts.sheet, train=dataclasses.replace(settings, micro_batch=int(size)))
+    if needed := too_many_bytes(parts.sheet.train, decoder, parts.adapter, rows, cost, free):
+        said = f"this takes about {needed / 1e6:,.0f} MB of memory, and {free / 1e6:,.0f} are free"
+        return [f"{said}: foldkit forecast says what takes less"]
     fast = fast_micro_batch(decoder, rows, settings, team)
-    lacking = f"micro_batch is {size:.0f}: {fast} would be faster, and take more than the {free / 1e6:,.0f} MB free"
-    return [lacking] if size < fast else []
+    fewer = f"micro_batch is {size:.0f}: {fast} would be faster, and take more than the {free / 1e6:,.0f} MB free"
+    return [fewer] if settings.micro_batch == "auto" and size < fast else []

@@ -28,6 +28,7 @@ if TYPE_CHECKING:
 
 OnEvent = Callable[["TrainEvent"], None]
 _EVENT_NAMES = {
+    "Noted": "note",
     "Started": "started",
     "Stepped": "step",
     "Skipped": "skipped",
@@ -66,7 +67,8 @@ def resume(run: RunFolder, on_event: OnEvent | None = None, *, stop: Callable[[]
     run, and InputError when base, data or the number of processes are not those it began with.
     """
     with locked(run.lock), _joined(sheet_of_run(run)) as team:
-        return _go(_opened(sheet_of_run(run), team)[0], run, on_event, stop, team)
+        parts, notes = _opened(sheet_of_run(run), team)
+        return _go(parts, run, on_event, stop, team, notes)
 
 
 def take_part(sheet: Sheet, resumed: RunFolder | None = None) -> None:
@@ -137,7 +139,7 @@ def _go(
     on_event: OnEvent | None,
     stop: Callable[[], bool],
     team: Team,
-    notes: Sequence[str] = (),
+    notes: Sequence[str],
 ) -> RunFolder:
     """Train from the last checkpoint of the run, or from the start where there is none."""
     from foldkit.curves import save_picture
@@ -145,28 +147,37 @@ def _go(
 
     snapshot = _last_snapshot(parts, run, team)
     log = LogWriter(run.log)
+
+    def hear(event: TrainEvent) -> None:
+        _keep(parts, run, event, log, team)
+        if on_event:
+            on_event(event)
+
     run.stop.unlink(missing_ok=True)
     with _told(run, log):
         if run.log.exists():
             cut_log(run.log, snapshot.counts["step"] if snapshot else 0)
             log.write("resumed", step=snapshot.counts["step"] if snapshot else 0)
-        else:
-            for note in (*parts.base.notes, *notes):
-                log.write("note", says=note)
+        _note(run, [*parts.base.notes, *notes], hear)
         for event in _events(parts, snapshot, lambda: stop() or run.stop.exists(), team):
-            _keep(parts, run, event, log, team)
-            if on_event:
-                on_event(event)
+            hear(event)
         written = read_log(run.log)
         if written.of("finished")[-1]["reason"] != "stopped":
-            told = {note["says"] for note in written.of("note")}  # it had ended before
-            for note in (*pair_notes(written.of("validation")), *drift_notes(parts, run, team.size)):
-                if note not in told:
-                    log.write("note", says=note)
+            _note(run, [*pair_notes(written.of("validation")), *drift_notes(parts, run, team.size)], hear)
         if written.of("step"):
             save_picture([run], run.curve)
     run.stop.unlink(missing_ok=True)
     return run
+
+
+def _note(run: RunFolder, notes: Sequence[str], hear: OnEvent) -> None:
+    """Say of a run what its log has not yet."""
+    from foldkit.training import Noted
+
+    told = {note["says"] for note in read_log(run.log).of("note")} if notes and run.log.exists() else set()
+    for note in notes:
+        if note not in told:
+            hear(Noted(note))
 
 
 def _events(parts: Parts, snapshot: Snapshot | None, stop: Callable[[], bool], team: Team) -> Iterator[TrainEvent]:
