@@ -115,6 +115,11 @@ def test_what_does_not_fit_is_said_before_it_is_tried(examples: list[Example]) -
         "base.weights",
         "base.weights",
     ]
+    assert found.changes[0].setting == "train.micro_batch=1"
+    eight, four = (dataclasses.replace(SETTINGS, micro_batch=n, batch=8) for n in (8, 4))
+    room = round(forecast(decoder, adapter, examples, examples[:3], four, 10**9).memory.peak / 0.9) + 10
+    (first, *_) = forecast(decoder, adapter, examples, examples[:3], eight, room).changes
+    assert first.setting == "train.micro_batch=4"
     auto = dataclasses.replace(SETTINGS, micro_batch="auto", batch=8)
     assert forecast(decoder, adapter, examples, examples[:3], auto, 10**9).micro_batch == 8
     assert forecast(decoder, adapter, examples, examples[:3], auto, 1000).micro_batch == 1

@@ -11,14 +11,13 @@ from torch import Tensor, nn
 from foldkit.formats import InputError, fingerprint_files, one_of
 
 from .decoder import Decoder
+from .device import CPU
 from .folder import read_folder
 from .freeing import give_back
 from .gguf import read_gguf
 from .held import HOLDERS, FrozenEmbedding, FrozenLinear, Held, Packed, Sixteen
 from .linear import fill, laid_out
 from .settings import WEIGHTS
-
-_CPU = torch.device("cpu")
 
 
 @dataclass(frozen=True)
@@ -38,7 +37,7 @@ class Base:
 
 
 def open_base(
-    path: Path, dtype: torch.dtype = torch.float32, weights: str = "float32", device: torch.device = _CPU
+    path: Path, dtype: torch.dtype = torch.float32, weights: str = "float32", device: torch.device = CPU
 ) -> Base:
     """Read a base from a folder or a `.gguf` file onto a device, hold its matrices as `weights` says; freeze it.
 

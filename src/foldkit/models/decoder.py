@@ -20,6 +20,7 @@ from torch.utils.checkpoint import checkpoint
 
 from .attention import attend, attend_pieces, window_mask
 from .cache import Cache, Slot
+from .device import CPU
 from .held import Held
 from .linear import Linear, join, linear, together
 from .norms import frozen_rms_norm
@@ -30,7 +31,6 @@ from .spec import ModelSpec
 
 Angles = tuple[Tensor, Tensor] | None
 Mask = Tensor | Pieces | None
-_CPU = torch.device("cpu")
 
 
 class Embedding(nn.Embedding):
@@ -277,7 +277,7 @@ class Decoder(nn.Module):
         """Return the weights that logits are made with, where they are plain."""
         return list((self.head or self.embedding).parameters())
 
-    def join(self, dtype: torch.dtype, device: torch.device = _CPU) -> None:
+    def join(self, dtype: torch.dtype, device: torch.device = CPU) -> None:
         """Put weights that are multiplied by the same input side by side, for fewer and larger products."""
         for module in self.modules():
             if isinstance(module, Attention | Mlp):

@@ -8,6 +8,8 @@ import torch
 
 from foldkit.formats import UsageError
 
+CPU = torch.device("cpu")
+
 
 def chosen_device(name: str) -> torch.device:
     """Return the device of this name; "auto" is a GPU that PyTorch can use, and the processor where there is none.
@@ -20,7 +22,7 @@ def chosen_device(name: str) -> torch.device:
         todo = "set it to cpu, or install a PyTorch that is built for this GPU"
         raise UsageError("[base]", "device", "cpu, for PyTorch finds no GPU here", name, todo)
     if name == "cpu" or not there:
-        return torch.device("cpu")
+        return CPU
     here, most = int(os.environ.get("LOCAL_WORLD_SIZE", "1")), torch.cuda.device_count()
     if here > most:
         todo = "start fewer, or set base.device to cpu"

@@ -98,7 +98,7 @@ def forecast(
     cost = pass_cost(decoder, max(train, key=lambda example: len(example.ids)).ids)
     settings = with_micro_batch(settings, decoder, adapter, train, cost, free_bytes)
     n_steps, n_epoch = count_steps([example.n_tokens for example in train], settings)
-    steps = list(_first_steps(train, settings, min(n_steps, _LOOKED_AT)))
+    steps = _looked_at(train, settings)
     memory = _memory(decoder, adapter, steps, settings, cost)
     share = n_steps / len(steps)
     found = Forecast(
@@ -114,7 +114,7 @@ def forecast(
         None,
         None,
         None,
-        tuple(_changes(decoder, adapter, steps, settings, cost)),
+        tuple(_changes(decoder, adapter, steps, settings, cost, free_bytes)),
     )
     if not found.fits:
         return found
@@ -152,12 +152,22 @@ def with_micro_batch(
     """Choose the micro-batch where the settings leave it open: that of fast passes, halved until it fits."""
     if settings.micro_batch != "auto":
         return settings
-    size = fast_micro_batch(decoder, train, settings, team)
-    while True:
-        tried = dataclasses.replace(settings, micro_batch=size)
-        if size == 1 or not too_many_bytes(tried, decoder, adapter, train, cost, free_bytes):
-            return tried
-        size //= 2
+    fast = dataclasses.replace(settings, micro_batch=fast_micro_batch(decoder, train, settings, team))
+    return _until_it_fits(decoder, adapter, _looked_at(train, settings), fast, cost, free_bytes)
+
+
+def _until_it_fits(
+    decoder: Decoder,
+    adapter: Adapter,
+    steps: Sequence[Sequence[Example]],
+    settings: TrainSettings,
+    cost: PassCost,
+    free_bytes: int,
+) -> TrainSettings:
+    """Halve the micro-batch until the peak fits into the free bytes, or it is 1."""
+    while settings.n_micro > 1 and _memory(decoder, adapter, steps, settings, cost).peak > _SAFE * free_bytes:
+        settings = dataclasses.replace(settings, micro_batch=settings.n_micro // 2)
+    return settings
 
 
 def too_many_bytes(
@@ -169,9 +179,7 @@ def too_many_bytes(
     free_bytes: int,
 ) -> float:
     """Return the bytes of the peak where they are more than may be taken of the free ones, else 0."""
-    n_steps, _ = count_steps([example.n_tokens for example in train], settings)
-    steps = list(_first_steps(train, settings, min(n_steps, _LOOKED_AT)))
-    peak = _memory(decoder, adapter, steps, settings, cost).peak
+    peak = _memory(decoder, adapter, _looked_at(train, settings), settings, cost).peak
     return peak if peak > _SAFE * free_bytes else 0.0
 
 
@@ -190,10 +198,11 @@ def _powers(most: int) -> Iterator[int]:
     return itertools.takewhile(lambda n: n <= most, (2**power for power in itertools.count()))
 
 
-def _first_steps(train: Sequence[Example], settings: TrainSettings, n_steps: int) -> Iterator[list[Example]]:
+def _looked_at(train: Sequence[Example], settings: TrainSettings) -> list[list[Example]]:
+    """Return the first steps of a training."""
     lengths = [example.n_tokens for example in train]
-    for indices in itertools.islice(batches(lengths, settings), n_steps):
-        yield [train[index] for index in indices]
+    most = min(count_steps(lengths, settings)[0], _LOOKED_AT)
+    return [[train[index] for index in indices] for indices in itertools.islice(batches(lengths, settings), most)]
 
 
 def _n_tokens(step: Sequence[Example]) -> int:
@@ -209,12 +218,19 @@ def _memory(
 
 
 def _changes(
-    decoder: Decoder, adapter: Adapter, steps: Sequence[Sequence[Example]], settings: TrainSettings, cost: PassCost
+    decoder: Decoder,
+    adapter: Adapter,
+    steps: Sequence[Sequence[Example]],
+    settings: TrainSettings,
+    cost: PassCost,
+    free_bytes: int,
 ) -> Iterator[Change]:
     """Yield what takes less memory, the least harm first; what changes nothing but time before what changes results."""
     if settings.n_micro > 1:
-        settings = dataclasses.replace(settings, micro_batch=1)
-        yield Change("train.micro_batch=1", "time", _memory(decoder, adapter, steps, settings, cost).peak)
+        half = dataclasses.replace(settings, micro_batch=settings.n_micro // 2)
+        settings = _until_it_fits(decoder, adapter, steps, half, cost, free_bytes)
+        peak = _memory(decoder, adapter, steps, settings, cost).peak
+        yield Change(f"train.micro_batch={settings.n_micro}", "time", peak)
     if not settings.recompute:
         settings = dataclasses.replace(settings, recompute=True)
         yield Change("train.recompute=true", "a third more time", _memory(decoder, adapter, steps, settings, cost).peak)

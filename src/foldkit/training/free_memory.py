@@ -8,7 +8,7 @@ from pathlib import Path
 
 import torch
 
-from .memory import CPU
+from foldkit.models.device import CPU
 
 # The kernel's files of a control group: its limit, what is taken, and what of that is only a copy of files.
 _SECOND = ("memory.max", "memory.current", "inactive_file")

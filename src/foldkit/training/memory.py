@@ -9,7 +9,7 @@ from pathlib import Path
 
 import torch
 
-CPU = torch.device("cpu")
+from foldkit.models.device import CPU
 
 
 def peak_bytes(device: torch.device = CPU) -> int:

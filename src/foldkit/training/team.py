@@ -18,8 +18,7 @@ from torch import Tensor
 
 from foldkit.formats import FoldKitError
 from foldkit.models.batch import Batch
-
-from .memory import CPU
+from foldkit.models.device import CPU
 
 
 class LostProcessError(FoldKitError):
