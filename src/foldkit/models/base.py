@@ -30,6 +30,11 @@ class Base:
     notes: tuple[str, ...] = ()
 
     @property
+    def compute(self) -> str:
+        """The dtype that is computed in, as `[base] compute` has it."""
+        return str(self.decoder.dtype).removeprefix("torch.")
+
+    @property
     def n_weight_bytes(self) -> int:
         """Bytes that the weights take in memory, with their scales."""
         found = (*self.decoder.parameters(), *self.decoder.buffers())

@@ -10,12 +10,13 @@ from pathlib import Path
 from foldkit.adapters import Loaded, put_on, read_adapter, read_header, summed
 from foldkit.answering import Answerer, AnswerSettings, Streamed
 from foldkit.formats import InputError, UsageError, append_jsonl, near_name, read_jsonl, write_jsonl
-from foldkit.models import Base, chosen_compute, chosen_device, open_base
+from foldkit.models import Base
 from foldkit.runs import RunFolder
 from foldkit.templates import Markup, template_from_mapping
 from foldkit.tokens import TextSide, open_text_side
 
 from .inputs import open_inputs
+from .opening import opened_base
 from .sheet import Sheet, base_path
 
 
@@ -136,15 +137,13 @@ def answer_file(
 def open_asked(adapter: Path | Mapping[Path, float], base_at: Path | None = None, device: str = "auto") -> Asked:
     """Open an adapter file, or several with their weights, on the base: `base_at`, or the one of the first one's run.
 
-    `device` is that of `[base]`.
-
-    Raises InputError with both fingerprints when the base is another one.
+    `device` is that of `[base]`. Raises InputError with both fingerprints when the base is another one.
     """
     adapters = {adapter: 1.0} if isinstance(adapter, Path) else dict(adapter)
     first = next(iter(adapters))
     header = read_header(first)
     path = base_at or base_path(header.base, _sheet_folder(RunFolder(first.parent)))
-    base = _opened(path, header.compute, header.weights, device)
+    base = opened_base(path, header.compute, header.weights, device)
     side = open_text_side(path)
     template = template_from_mapping(header.template, "adapter file, template")
     alone = Answerer(base.decoder, side, template, Markup(**header.markup))
@@ -154,17 +153,9 @@ def open_asked(adapter: Path | Mapping[Path, float], base_at: Path | None = None
 def open_asked_base(sheet: Sheet) -> Asked:
     """Open the base of a sheet without an adapter, in the sheet's own template and markup."""
     inputs, own = open_inputs(sheet), sheet.base
-    base = _opened(sheet.base_path(), own.compute, own.weights, own.device)
+    base = opened_base(sheet.base_path(), own.compute, own.weights, own.device)
     answerer = Answerer(base.decoder, inputs.side, inputs.template, inputs.markup)
-    return Asked(
-        answerer, sheet.rows.strip, base, inputs.side, (own.weights, str(base.decoder.dtype).removeprefix("torch."))
-    )
-
-
-def _opened(path: Path, compute: str, weights: str, device: str) -> Base:
-    """Open a base on the device that the settings say, or that is taken where they leave it open."""
-    where = chosen_device(device)
-    return open_base(path, chosen_compute(compute, where).dtype, weights, where)
+    return Asked(answerer, sheet.rows.strip, base, inputs.side, (own.weights, base.compute))
 
 
 def _sheet_folder(run: RunFolder) -> Path:

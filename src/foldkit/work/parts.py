@@ -9,6 +9,7 @@ from foldkit.datasets import Dataset
 from foldkit.formats import InputError
 
 from .inputs import Inputs, open_inputs
+from .opening import opened_base
 from .sheet import Sheet
 from .steps import build
 
@@ -21,11 +22,11 @@ if TYPE_CHECKING:
 class Parts:
     """The dataset, the base and the adapter of one sheet, and the header that the adapter's file will have.
 
-    `reference` has the values that an objective of pairs compares with, once they were found.
+    A base that is to be `divided` between processes is opened on the processor. `reference` has the values that an
+    objective of pairs compares with, once they were found.
     """
 
-    def __init__(self, sheet: Sheet) -> None:
-        from foldkit.models import chosen_compute, chosen_device, open_base
+    def __init__(self, sheet: Sheet, *, divided: bool = False) -> None:
         from foldkit.training.batches import refuse_empty
 
         inputs = open_inputs(sheet)
@@ -33,9 +34,8 @@ class Parts:
         self.dataset: Dataset = build(sheet, inputs)
         refuse_empty(self.dataset.parts["train"], self.dataset.parts["validation"])
         # What is to be divided between devices may not fit one of them.
-        device = chosen_device("cpu" if sheet.base.sharded else sheet.base.device)
-        dtype = chosen_compute(sheet.base.compute, device).dtype
-        self.base: Base = open_base(sheet.base_path(), dtype, sheet.base.weights, device)
+        device = "cpu" if divided else sheet.base.device
+        self.base: Base = opened_base(sheet.base_path(), sheet.base.compute, sheet.base.weights, device)
         room, window = self.base.decoder.spec.max_positions, sheet.train.window
         if window > room:
             raise InputError("[train]", "window", f"at most the base's {room}", window, "lower the window")

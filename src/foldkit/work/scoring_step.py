@@ -13,7 +13,7 @@ from foldkit.answering import NO_SHOTS, Answerer, NearestShots, Shots, draw_shot
 from foldkit.datasets import Coded, Dataset, Example
 from foldkit.formats import InputError, UsageError, fingerprint_files, fingerprint_value, near_name, read_json
 from foldkit.formats.jsonl import read_text
-from foldkit.models import Base, chosen_compute, chosen_device, open_base
+from foldkit.models import Base
 from foldkit.rows.near import nearest, plain
 from foldkit.rows.tables import column, rows_of
 from foldkit.runs import RunFolder
@@ -37,6 +37,7 @@ from foldkit.templates import Template, read_template
 
 from .inputs import Inputs, open_inputs
 from .judging import judged
+from .opening import opened_base
 from .scorecard_files import write_scorecard
 from .sheet import Sheet, read_sheet
 from .steps import build, read_test_part, split
@@ -80,9 +81,8 @@ class _Scoring:
             before = read_header(run.adapter).data_fingerprint
             todo = "score with the sheet it was trained by"
             raise InputError(run.adapter, "data", before, self.dataset.fingerprint, todo)
-        device = chosen_device(sheet.base.device)
-        self.compute = chosen_compute(read_header(run.adapter).compute if run else sheet.base.compute, device)
-        self.base: Base = open_base(sheet.base_path(), self.compute.dtype, sheet.base.weights, device)
+        compute = read_header(run.adapter).compute if run else sheet.base.compute
+        self.base: Base = opened_base(sheet.base_path(), compute, sheet.base.weights, sheet.base.device)
         self.general = {name: self._read_general(name) for name in self.settings.texts}
         longest = max(example.n_learned for example in self.dataset.parts["test"])
         self.max_tokens = self.settings.max_tokens or longest * 5 // 4 + 8
@@ -211,7 +211,7 @@ class _Scoring:
         answerer = contender.answerer
         made_from = {
             "base": self.base.fingerprint,
-            "held": [self.sheet.base.weights, self.compute.name, self.base.decoder.device.type],
+            "held": [self.sheet.base.weights, self.base.compute, self.base.decoder.device.type],
             "adapter": adapter,
             "template": answerer.template.as_mapping(),
             "markup": dataclasses.asdict(answerer.encoder.markup) | {"where": ""},

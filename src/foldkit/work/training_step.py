@@ -48,8 +48,8 @@ def train(
 
     The folder gets the sheet, the log as it happens, checkpoints, the adapter whenever validation improves, and the
     curve. `stop` is asked after every step, as is the run's folder for a request to stop; a training that was stopped,
-    or killed, goes on with `resume`. Where a
-    launcher started several processes, this is for the first one; the others call `take_part`.
+    or killed, goes on with `resume`. Where a launcher started several processes, this is for the first one; the others
+    call `take_part`.
     """
     with _joined(sheet) as team:
         check_name(sheet.path("runs"), name)  # before the work of opening
@@ -104,10 +104,11 @@ def _opened(sheet: Sheet, team: Team) -> tuple[Parts, list[str]]:
     free = free_bytes(device)
     with first_here(team):
         build(sheet)
-    parts = Parts(sheet)
+    divided = sheet.base.sharded and team.size > 1
+    parts = Parts(sheet, divided=divided)
     notes += choose_micro_batch(parts, free, team)
     parts.reference = reference_of(parts, team)
-    if sheet.base.sharded and team.size > 1:  # last, for from here on a layer is used by all processes together
+    if divided:  # last, for from here on a layer is used by all processes together
         shard(parts.base.decoder, parts.adapter.parameters, device)
     return parts, notes
 
