@@ -392,6 +392,23 @@ def test_ctrl_c_after_the_end_interrupts_nothing(tmp_path: Path) -> None:
     assert (done.returncode, "Traceback" in done.stderr) == (2, False)
 
 
+def test_ctrl_c_twice_ends_a_process_that_python_waits_in() -> None:
+    """As for another process of a training, which is at work elsewhere or gone without a word."""
+    code = (
+        "import hashlib; from rich.console import Console; from foldkit.cli.interrupts import first_interrupt\n"
+        "with first_interrupt(Console(stderr=True)): print('ready', flush=True); "
+        "hashlib.pbkdf2_hmac('sha256', b'', b'', 10**9)"
+    )
+    child = subprocess.Popen([sys.executable, "-c", code], text=True, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
+    assert child.stdout
+    child.stdout.readline()
+    for _ in range(2):
+        child.send_signal(signal.SIGINT)
+        time.sleep(0.6)  # two that are sent at once are one
+    _, stderr = child.communicate(timeout=60)
+    assert (child.returncode, stderr) == (130, "foldkit: interrupted\n")
+
+
 def test_the_public_names_are_those_of_the_doors() -> None:
     """Every name of every lazy door opens."""
     import importlib

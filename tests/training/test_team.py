@@ -12,7 +12,8 @@ import pytest
 import safetensors.torch
 import torch
 
-from foldkit.training.team import ALONE, Team
+from foldkit.formats import FoldKitError
+from foldkit.training.team import ALONE, Team, joined_team
 
 from .team_worker import found_by
 
@@ -44,3 +45,13 @@ def test_two_processes_have_the_gradient_of_one(tmp_path: Path, base: str) -> No
             torch.testing.assert_close(found[name], value, rtol=1e-9, atol=1e-12)
     deaf = found_by(Deaf(0, 2))
     assert not torch.allclose(deaf["0"], alone["0"], rtol=1e-3)
+
+
+def test_processes_that_cannot_reach_one_another_are_told_how(monkeypatch: pytest.MonkeyPatch) -> None:
+    """By a network that is not there: this machine's are named."""
+    store = torch.distributed.TCPStore("127.0.0.1", 0, is_master=True, wait_for_workers=False)
+    told = {"MASTER_ADDR": "127.0.0.1", "MASTER_PORT": str(store.port), "WORLD_SIZE": "2", "RANK": "0"}
+    for name, value in {**told, "TORCHELASTIC_USE_AGENT_STORE": "True", "GLOO_SOCKET_IFNAME": "none-such"}.items():
+        monkeypatch.setenv(name, value)
+    with pytest.raises(FoldKitError, match=r"in GLOO_SOCKET_IFNAME; here one of: .*\(127.0.0.1\)"), joined_team():
+        pass

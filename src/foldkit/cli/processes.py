@@ -39,7 +39,17 @@ def _shared(n_processes: int) -> dict[str, str]:
         port = free.getsockname()[1]
     threads = max(1, (os.cpu_count() or 1) // n_processes)
     told = {"WORLD_SIZE": n_processes, "LOCAL_WORLD_SIZE": n_processes, "MASTER_PORT": port, "OMP_NUM_THREADS": threads}
-    return {"MASTER_ADDR": "127.0.0.1", **{name: str(value) for name, value in told.items()}}
+    # Between them they would take the address of this machine's name, which may be another's, or closed.
+    own = {"MASTER_ADDR": "127.0.0.1", "GLOO_SOCKET_IFNAME": _own_interface()}
+    return {**own, **{name: str(value) for name, value in told.items()}}
+
+
+def _own_interface() -> str:
+    """Return the name of the interface on which this machine reaches itself."""
+    import psutil
+
+    found = psutil.net_if_addrs().items()
+    return next(name for name, addresses in found if any(one.address == "127.0.0.1" for one in addresses))
 
 
 def _start(words: Sequence[str], rank: int, shared: dict[str, str], errors: Path) -> subprocess.Popen[bytes]:
@@ -60,7 +70,7 @@ def _codes(running: Sequence[subprocess.Popen[bytes]]) -> list[int]:
             failed_at = time.monotonic()
         if failed_at is not None and time.monotonic() - failed_at > _SECONDS_TO_END:
             for process in running:
-                process.terminate()
+                process.kill()
     return [int(process.returncode) for process in running]
 
 

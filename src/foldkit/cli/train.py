@@ -13,9 +13,9 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from .common import err, find_run, open_sheet, out, progress_bar, sheet_options, show_table
+from .interrupts import first_interrupt
 
 if TYPE_CHECKING:
-    from rich.console import Console
     from rich.progress import Progress
 
     from foldkit.runs import RunFolder
@@ -148,7 +148,7 @@ def _progress() -> Iterator[tuple[Progress, Callable[[], bool]]]:
     from rich.progress import BarColumn, MofNCompleteColumn, TextColumn
 
     bar = (TextColumn("train"), BarColumn(bar_width=20), MofNCompleteColumn(), TextColumn("{task.description}"))
-    with progress_bar(*bar) as progress, _first_interrupt(progress.console) as asked:
+    with progress_bar(*bar) as progress, first_interrupt(progress.console) as asked:
         yield progress, asked
 
 
@@ -166,25 +166,6 @@ def _find_rate(sheet: Sheet) -> None:
         return
     said = f"suggested: foldkit train --set train.learning_rate={found.rate:.1e}"
     console.print(f"{said}  (the sheet has {sheet.train.learning_rate:.1e})", soft_wrap=True, markup=False)
-
-
-@contextlib.contextmanager
-def _first_interrupt(console: Console) -> Iterator[Callable[[], bool]]:
-    """Yield a function that says whether Ctrl-C was pressed; the second time it interrupts as usual."""
-    pressed = False
-
-    def note(*_: object) -> None:
-        nonlocal pressed
-        if pressed:
-            raise KeyboardInterrupt
-        pressed = True
-        console.print("finishing this step and saving; Ctrl-C again stops at once")
-
-    before = signal.signal(signal.SIGINT, note)
-    try:
-        yield lambda: pressed
-    finally:
-        signal.signal(signal.SIGINT, before)
 
 
 def _listener(progress: Progress) -> Callable[[TrainEvent], None]:
@@ -237,13 +218,18 @@ def show_run(run: RunFolder) -> str:
     peak = f", at most {end['peak_bytes'] / 1e6:,.0f} MB of memory" if end["peak_bytes"] else ""
     console.print(f"{run.path.name}: {_outcome(end)}, {end['seconds']:.0f} s{peak}", soft_wrap=True)
     if end["reason"] == "stopped":
-        size = os.environ.get("WORLD_SIZE", "1")
-        todo = f"foldkit train --resume {run.path.name}" + (f" --processes {size}" if size != "1" else "")
-        console.print(f"stopped at step {end['step']}; go on: {todo}", soft_wrap=True)
+        console.print(f"stopped at step {end['step']}; go on: {_how_to_go_on(run.path.name)}", soft_wrap=True)
     if end["best_step"]:
         console.print(f"adapter {run.adapter}", soft_wrap=True, markup=False)
     console.print(f"curve   {run.curve}", soft_wrap=True, markup=False)
     return str(end["reason"])
+
+
+def _how_to_go_on(name: str) -> str:
+    if "TORCHELASTIC_RUN_ID" in os.environ:
+        return f"the same command with --resume {name}, on each machine"
+    size = os.environ.get("WORLD_SIZE", "1")
+    return f"foldkit train --resume {name}" + (f" --processes {size}" if size != "1" else "")
 
 
 def _outcome(end: Mapping[str, Any]) -> str:

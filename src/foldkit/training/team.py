@@ -9,6 +9,7 @@ from __future__ import annotations
 import contextlib
 import math
 import os
+import socket
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
@@ -93,7 +94,8 @@ def _sent() -> Iterator[None]:
 def joined_team(device: torch.device = CPU) -> Iterator[Team]:
     """Join the other processes that a launcher started, for the length of a `with` block; alone without a launcher.
 
-    What is computed on GPUs is added up between them, by NCCL, all else by gloo.
+    What is computed on GPUs is added up between them, by NCCL, all else by gloo. Raises FoldKitError where they cannot
+    reach one another.
     """
     size = int(os.environ.get("WORLD_SIZE", "1"))
     if size == 1:
@@ -101,13 +103,31 @@ def joined_team(device: torch.device = CPU) -> Iterator[Team]:
         return
     if device.type == "cuda":
         torch.cuda.set_device(device)
-    torch.distributed.init_process_group("cpu:gloo,cuda:nccl" if device.type == "cuda" else "gloo")
+    try:
+        torch.distributed.init_process_group("cpu:gloo,cuda:nccl" if device.type == "cuda" else "gloo")
+    except RuntimeError as error:
+        raise _unreached(error) from None
     try:
         yield Team(torch.distributed.get_rank(), size)
         with _sent():
             torch.distributed.barrier()  # none leaves while another still listens
     finally:
         torch.distributed.destroy_process_group()
+
+
+def _unreached(error: RuntimeError) -> FoldKitError:
+    """Return what to say where processes cannot reach one another: by which networks they could."""
+    import psutil
+
+    found = [
+        f"{name} ({one.address})"
+        for name, addresses in psutil.net_if_addrs().items()
+        for one in addresses
+        if one.family == socket.AF_INET
+    ]
+    said = str(error).strip().splitlines()[0]
+    todo = f"name the network between their machines in GLOO_SOCKET_IFNAME; here one of: {', '.join(found)}"
+    return FoldKitError(f"the processes of this training cannot reach one another ({said}); {todo}")
 
 
 @contextlib.contextmanager
