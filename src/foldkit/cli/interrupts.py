@@ -79,6 +79,8 @@ def _end_at_second(heard: socket.socket, console: Console) -> None:
         with contextlib.suppress(TimeoutError):
             if not heard.recv(1):
                 return
-    console.show_cursor()
+    if console.is_terminal:
+        console.show_cursor()
+        click.echo(err=True)  # the bar's line stands as it was
     click.echo("foldkit: interrupted", err=True)
     os._exit(130)
