@@ -392,6 +392,14 @@ def test_ctrl_c_after_the_end_interrupts_nothing(tmp_path: Path) -> None:
     assert (done.returncode, "Traceback" in done.stderr) == (2, False)
 
 
+def test_a_terminal_without_a_character_gets_its_number(work_folder: Path) -> None:
+    """What marks the learned part is no ASCII."""
+    command = [sys.executable, "-m", "foldkit", "look"]
+    env = os.environ | {"PYTHONIOENCODING": "ascii"}
+    done = subprocess.run(command, cwd=work_folder, env=env, capture_output=True, text=True, check=False)
+    assert (done.returncode, "\\u3010" in done.stdout) == (0, True), done.stderr
+
+
 def test_ctrl_c_twice_ends_a_process_that_python_waits_in() -> None:
     """As for another process of a training, which is at work elsewhere or gone without a word."""
     code = (

@@ -5,6 +5,7 @@ from __future__ import annotations
 import atexit
 import contextlib
 import difflib
+import io
 import os
 import signal
 import sys
@@ -51,6 +52,9 @@ for module in (new, look, review, split, build, forecast, train, watch, curves, 
 def main() -> None:
     """Run the command line: exit code 2 for a wrong call, 1 for a failure, 130 for an interrupt."""
     sleep_soon()
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="backslashreplace")  # where a terminal has no such character
     try:
         foldkit.main(standalone_mode=False)
     except click.ClickException as error:
