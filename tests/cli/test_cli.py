@@ -212,26 +212,32 @@ def test_ctrl_c_in_a_training_saves_and_it_goes_on(work_folder: Path) -> None:
 
 
 def test_processes_end_together_and_keep_what_was_done(work_folder: Path) -> None:
-    """One is killed: the first saves and says so, the launcher says which; the training goes on, by as many alone."""
+    """One is asked to end, and all do after the step; one is killed: the first saves, the launcher says which.
+
+    The training goes on both times, by as many alone.
+    """
     words = ["train", "--processes", "2", "--set", "train.steps=3000", "--set", "train.micro_batch=2"]
     words += ["--set", "train.checkpoint_every=2000"]
-    child = subprocess.Popen(
-        [sys.executable, "-m", "foldkit", *words],
-        cwd=work_folder,
-        stderr=subprocess.PIPE,
-        stdout=subprocess.PIPE,
-        text=True,
-    )
     log = work_folder / "runs" / "run-001" / "log.jsonl"
-    while child.poll() is None and not (log.exists() and '"step": 3,' in log.read_text()):
-        time.sleep(0.02)
-    (second,) = [p for p in psutil.Process(child.pid).children() if p.environ()["RANK"] == "1"]
-    second.kill()
-    _, stderr = child.communicate(timeout=60)
-    assert child.returncode == 1
+
+    def second_gets(words: list[str], number: int, at: str) -> tuple[int, str, str]:
+        command, pipe = [sys.executable, "-m", "foldkit", *words], subprocess.PIPE
+        child = subprocess.Popen(command, cwd=work_folder, stderr=pipe, stdout=pipe, text=True)
+        while child.poll() is None and not (log.exists() and at in log.read_text()):
+            time.sleep(0.02)
+        (second,) = [p for p in psutil.Process(child.pid).children() if p.environ()["RANK"] == "1"]
+        second.send_signal(number)
+        return (*child.communicate(timeout=60), child.returncode)[::-1]
+
+    code, stderr, stdout = second_gets(words, signal.SIGTERM, '"step": 3,')
+    (stopped,) = (work_folder / "runs" / "run-001" / "checkpoints").iterdir()
+    step = int(stopped.stem[5:])
+    assert (code, f"stopped at step {step}; go on:" in stdout) == (130, True), stderr
+    code, stderr, _ = second_gets(["train", "--resume", "--processes", "2"], signal.SIGKILL, f'"step": {step + 3},')
+    assert code == 1
     assert "another process of this training has ended" in stderr
     assert "process 1 of 2 was ended by SIGKILL; go on: foldkit train --resume --processes 2" in stderr
-    (kept,) = (work_folder / "runs" / "run-001" / "checkpoints").iterdir()
+    kept = max((work_folder / "runs" / "run-001" / "checkpoints").iterdir())
     assert f"step {int(kept.stem[5:])} is kept" in " ".join(stderr.split())
     alone = call("train", "--resume", cwd=work_folder)
     assert (alone.returncode, "processes: expected 2, found 1" in alone.stderr) == (1, True), alone.stderr
@@ -404,7 +410,7 @@ def test_ctrl_c_twice_ends_a_process_that_python_waits_in() -> None:
     """As for another process of a training, which is at work elsewhere or gone without a word."""
     code = (
         "import hashlib; from rich.console import Console; from foldkit.cli.interrupts import first_interrupt\n"
-        "with first_interrupt(Console(stderr=True)): print('ready', flush=True); "
+        "with first_interrupt(Console(stderr=True), 2): print('ready', flush=True); "
         "hashlib.pbkdf2_hmac('sha256', b'', b'', 10**9)"
     )
     child = subprocess.Popen([sys.executable, "-c", code], text=True, stdout=subprocess.PIPE, stderr=subprocess.PIPE)

@@ -1,4 +1,4 @@
-"""Ctrl-C in a training: the first is noted, the second ends it."""
+"""Being asked to end a training, by Ctrl-C or by whoever started it: the first time is noted, the second ends it."""
 
 from __future__ import annotations
 
@@ -9,7 +9,8 @@ import signal
 import socket
 import threading
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
+from types import FrameType
 from typing import TYPE_CHECKING
 
 import click
@@ -23,14 +24,14 @@ _SECONDS_TO_END = 2.0
 _SECONDS_BETWEEN = 0.5
 
 
-class _Presses:
-    """How often Ctrl-C was pressed."""
+class _Asked:
+    """How often it was asked."""
 
     def __init__(self) -> None:
         self.n, self._last = 0, -math.inf
 
     def count(self) -> int:
-        """Count a signal that has come in; return how often it was pressed."""
+        """Count a signal that has come in; return how often it was asked."""
         now = time.monotonic()
         self.n += now - self._last > _SECONDS_BETWEEN
         self._last = now
@@ -38,43 +39,54 @@ class _Presses:
 
 
 @contextlib.contextmanager
-def first_interrupt(console: Console) -> Iterator[Callable[[], bool]]:
-    """Yield a function that says whether Ctrl-C was pressed; the second time it interrupts as usual.
+def heeded(handler: Callable[[int, FrameType | None], None] | signal.Handlers, *signals: int) -> Iterator[None]:
+    """Handle these signals so for the length of a `with` block."""
+    before = {number: signal.signal(number, handler) for number in signals}
+    try:
+        yield
+    finally:
+        for number, own in before.items():
+            signal.signal(number, own)
 
-    Python hears of neither while it waits for another process of a training, so a thread listens beside it, and ends
-    this one where the second does not come through.
+
+@contextlib.contextmanager
+def first_interrupt(console: Console, *signals: int) -> Iterator[Callable[[], bool]]:
+    """Yield a function that says whether one of the signals has come in; the second time it interrupts as usual.
+
+    Python hears of none while it waits for another process of a training, so a thread listens beside it, and ends this
+    one where the second does not come through.
     """
-    presses = _Presses()
+    asked = _Asked()
 
     def note(*_: object) -> None:
-        is_first = presses.n == 0
-        if presses.count() > 1:
+        is_first = asked.n == 0
+        if asked.count() > 1:
             raise KeyboardInterrupt
         if is_first:
             console.print("finishing this step and saving; Ctrl-C again stops at once")
 
     heard, told = socket.socketpair()
     told.setblocking(False)
-    before = signal.signal(signal.SIGINT, note), signal.set_wakeup_fd(told.fileno())
-    threading.Thread(target=_end_at_second, args=(heard, console), daemon=True).start()
+    before = signal.set_wakeup_fd(told.fileno())
+    threading.Thread(target=_end_at_second, args=(heard, console, signals), daemon=True).start()
     try:
-        yield lambda: presses.n > 0
+        with heeded(note, *signals):
+            yield lambda: asked.n > 0
     finally:
-        signal.signal(signal.SIGINT, before[0])
-        signal.set_wakeup_fd(before[1])
+        signal.set_wakeup_fd(before)
         told.close()
 
 
-def _end_at_second(heard: socket.socket, console: Console) -> None:
-    """Count the numbers of signals that come in; end this process a while after the second Ctrl-C, or at the third."""
-    presses = _Presses()
+def _end_at_second(heard: socket.socket, console: Console, signals: Sequence[int]) -> None:
+    """Count the signals whose numbers come in; end this process a while after the second, or at the third."""
+    asked = _Asked()
     with heard:
-        while presses.n < 2:
+        while asked.n < 2:
             number = heard.recv(1)
             if not number:
                 return
-            if number[0] == signal.SIGINT:
-                presses.count()
+            if number[0] in signals:
+                asked.count()
         heard.settimeout(_SECONDS_TO_END)
         with contextlib.suppress(TimeoutError):
             if not heard.recv(1):

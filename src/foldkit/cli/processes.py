@@ -14,6 +14,8 @@ from pathlib import Path
 
 import click
 
+from .interrupts import heeded
+
 # How long the others may take to save and end once one has ended badly.
 _SECONDS_TO_END = 60.0
 
@@ -23,11 +25,9 @@ def in_processes(words: Sequence[str], n_processes: int) -> int:
     with tempfile.TemporaryDirectory() as folder:
         errors, shared = Path(folder), _shared(n_processes)
         running = [_start(words, rank, shared, errors) for rank in range(n_processes)]
-        before = signal.signal(signal.SIGINT, signal.SIG_IGN)  # the first process hears it, and the others follow it
-        try:
+        # The first process hears Ctrl-C by itself, and the others follow it.
+        with heeded(signal.SIG_IGN, signal.SIGINT), heeded(lambda n, _: running[0].send_signal(n), signal.SIGTERM):
             codes = _codes(running)
-        finally:
-            signal.signal(signal.SIGINT, before)
         _tell(codes, errors)
     return next((code if code > 0 else 1 for code in codes if code), 0)
 

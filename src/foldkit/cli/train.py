@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from .common import err, find_run, open_sheet, out, progress_bar, sheet_options, show_table
-from .interrupts import first_interrupt
+from .interrupts import first_interrupt, heeded
 
 if TYPE_CHECKING:
     from rich.progress import Progress
@@ -76,8 +76,9 @@ def train(
     if processes > 1:
         sys.exit(_together(sheet_file, changes, name, run_at, processes))
     if int(os.environ.get("RANK", "0")) > 0:
-        signal.signal(signal.SIGINT, signal.SIG_IGN)  # the first process hears it, and the others follow it
-        take_part(sheet, run_at)
+        # The first process hears Ctrl-C, and the others follow it.
+        with heeded(signal.SIG_IGN, signal.SIGINT), first_interrupt(err(), signal.SIGTERM) as asked:
+            take_part(sheet, run_at, stop=asked)
         return
     run = train_with_progress(sheet, name, run_at)
     if show_run(run) == "stopped":
@@ -144,11 +145,11 @@ def train_with_progress(sheet: Sheet, name: str = "", resumed: RunFolder | None 
 
 @contextlib.contextmanager
 def _progress() -> Iterator[tuple[Progress, Callable[[], bool]]]:
-    """Yield a progress bar on standard error, and a function that says whether Ctrl-C was pressed."""
+    """Yield a progress bar on standard error, and a function that says whether it is to stop."""
     from rich.progress import BarColumn, MofNCompleteColumn, TextColumn
 
     bar = (TextColumn("train"), BarColumn(bar_width=20), MofNCompleteColumn(), TextColumn("{task.description}"))
-    with progress_bar(*bar) as progress, first_interrupt(progress.console) as asked:
+    with progress_bar(*bar) as progress, first_interrupt(progress.console, signal.SIGINT, signal.SIGTERM) as asked:
         yield progress, asked
 
 

@@ -130,10 +130,11 @@ class _Loop:
         )
 
     def _ends(self, stop: Callable[[], bool]) -> str:
-        """Return why the training ends before its last step, "" for not yet."""
+        """Return why the training ends before its last step, "" for not yet: by the first clock, and any one's stop."""
         minutes = self.settings.minutes
-        self.state.counts.seconds, stopped = self.team.of_first(self._seconds(), stop())
-        if stopped:
+        own = self._seconds() if self.team.rank == 0 else 0.0
+        self.state.counts.seconds, n_stopped = self.team.totals(own, stop())
+        if n_stopped:
             return "stopped"
         return "out of time" if minutes and self.state.counts.seconds >= 60 * minutes else ""
 

@@ -71,16 +71,16 @@ def resume(run: RunFolder, on_event: OnEvent | None = None, *, stop: Callable[[]
         return _go(parts, run, on_event, stop, team, notes)
 
 
-def take_part(sheet: Sheet, resumed: RunFolder | None = None) -> None:
+def take_part(sheet: Sheet, resumed: RunFolder | None = None, *, stop: Callable[[], bool] = _never) -> None:
     """Make this process's part of a training, or of one that goes on, and write nothing: all but the first call this.
 
-    Raises FoldKitError when another process has ended.
+    When `stop` returns true, all of them end after the step. Raises FoldKitError when another process has ended.
     """
     sheet = sheet_of_run(resumed) if resumed else sheet
     with _joined(sheet) as team:
         parts, _ = _opened(sheet, team)
         snapshot = _last_snapshot(parts, resumed, team) if resumed else None
-        for _ in _events(parts, snapshot, _never, team):
+        for _ in _events(parts, snapshot, stop, team):
             pass
 
 
