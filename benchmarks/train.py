@@ -32,7 +32,7 @@ from foldkit.datasets import Example
 from foldkit.demo import copy_demo
 from foldkit.models import Base, open_base
 from foldkit.models.freeing import memory_kept
-from foldkit.models.waiting import sleep_soon
+from foldkit.models.threads import tell_threads
 from foldkit.training import TrainSettings, micro_batches
 from foldkit.training.batches import usual_tokens
 from foldkit.training.lanes import count_lanes
@@ -215,7 +215,7 @@ def main() -> None:
     if options.only:
         take_turns(options.only, options.base, *options.micro_batch)
         return
-    sleep_soon()  # as in the command; the processes are told by their environment
+    tell_threads()  # as in the command; the processes are told by their environment
     by_size = {}
     for size in options.micro_batch:
         n_tokens = sum(len(example.ids) for example in demo_batch(options.base, size))

@@ -1,5 +1,5 @@
-"""Lets threads wait as they do in the command, before PyTorch is loaded."""
+"""Lets threads be as they are in the command, before PyTorch is loaded."""
 
-from foldkit.models.waiting import sleep_soon
+from foldkit.models.threads import tell_threads
 
-sleep_soon()
+tell_threads()

@@ -12,7 +12,7 @@ import pytest
 import safetensors.torch
 import torch
 
-from foldkit.formats import FoldKitError
+from foldkit.formats import FoldKitError, UsageError
 from foldkit.training.team import ALONE, Team, joined_team
 
 from .team_worker import found_by
@@ -48,7 +48,10 @@ def test_two_processes_have_the_gradient_of_one(tmp_path: Path, base: str) -> No
 
 
 def test_processes_that_cannot_reach_one_another_are_told_how(monkeypatch: pytest.MonkeyPatch) -> None:
-    """By a network that is not there: this machine's are named."""
+    """By a network that is not there: this machine's are named. Without a launcher: what it would have said."""
+    monkeypatch.setenv("WORLD_SIZE", "2")
+    with pytest.raises(UsageError, match="RANK, MASTER_ADDR, MASTER_PORT beside it, found 2"), joined_team():
+        pass
     store = torch.distributed.TCPStore("127.0.0.1", 0, is_master=True, wait_for_workers=False)
     told = {"MASTER_ADDR": "127.0.0.1", "MASTER_PORT": str(store.port), "WORLD_SIZE": "2", "RANK": "0"}
     for name, value in {**told, "TORCHELASTIC_USE_AGENT_STORE": "True", "GLOO_SOCKET_IFNAME": "none-such"}.items():

@@ -13,7 +13,7 @@ import sys
 import click
 
 from foldkit.formats.errors import FoldKitError, UsageError
-from foldkit.models.waiting import sleep_soon
+from foldkit.models.threads import tell_threads
 
 from . import ask, build, curves, demo, forecast, look, new, report, review, runs, score, split, train, watch
 
@@ -51,7 +51,7 @@ for module in (new, look, review, split, build, forecast, train, watch, curves, 
 
 def main() -> None:
     """Run the command line: exit code 2 for a wrong call, 1 for a failure, 130 for an interrupt."""
-    sleep_soon()
+    tell_threads()
     for stream in (sys.stdout, sys.stderr):
         if isinstance(stream, io.TextIOWrapper):
             stream.reconfigure(errors="backslashreplace")  # where a terminal has no such character

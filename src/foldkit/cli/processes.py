@@ -14,6 +14,8 @@ from pathlib import Path
 
 import click
 
+from foldkit.models.threads import usable_processors
+
 from .interrupts import heeded
 
 # How long the others may take to save and end once one has ended badly.
@@ -37,7 +39,7 @@ def _shared(n_processes: int) -> dict[str, str]:
     with socket.socket() as free:
         free.bind(("127.0.0.1", 0))
         port = free.getsockname()[1]
-    threads = max(1, (os.cpu_count() or 1) // n_processes)
+    threads = max(1, usable_processors() // n_processes)
     told = {"WORLD_SIZE": n_processes, "LOCAL_WORLD_SIZE": n_processes, "MASTER_PORT": port, "OMP_NUM_THREADS": threads}
     # Between them they would take the address of this machine's name, which may be another's, or closed.
     own = {"MASTER_ADDR": "127.0.0.1", "GLOO_SOCKET_IFNAME": _own_interface()}

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator
 from pathlib import Path
 
 import torch
 
+from foldkit.formats.control_groups import OWN, ROOT, control_groups
 from foldkit.models.device import CPU
 
 # The kernel's files of a control group: its limit, what is taken, and what of that is only a copy of files.
@@ -28,25 +28,10 @@ def free_bytes(device: torch.device = CPU) -> int:
     return int(min(psutil.virtual_memory().available, left_in_groups()))
 
 
-def left_in_groups(own: Path = Path("/proc/self/cgroup"), root: Path = Path("/sys/fs/cgroup")) -> float:
-    """Return the bytes that the control groups of this process leave it, infinity where none has a limit.
-
-    `own` names the groups a line each, as `cgroups(7)` says; a limit of any group above counts too.
-    """
-    return min((_left(folder, names) for folder, names in _groups(own, root)), default=math.inf)
-
-
-def _groups(own: Path, root: Path) -> Iterator[tuple[Path, tuple[str, str, str]]]:
-    """Yield the folders that may hold a limit, and how its files are called there."""
-    for line in own.read_text().splitlines() if own.exists() else ():
-        _, kinds, path = line.split(":", 2)
-        if kinds in ("", "memory"):
-            top, names = (root / "memory", _FIRST) if kinds else (root, _SECOND)
-            folder = top / path.lstrip("/")
-            # From inside a container the path may be the host's, and its own group stands at the top.
-            for one in (folder, *folder.parents):
-                if one.is_relative_to(top):
-                    yield one, names
+def left_in_groups(own: Path = OWN, root: Path = ROOT) -> float:
+    """Return the bytes that the control groups of this process leave it, infinity where none has a limit."""
+    groups = control_groups("memory", own, root)
+    return min((_left(folder, _SECOND if second else _FIRST) for folder, second in groups), default=math.inf)
 
 
 def _left(folder: Path, names: tuple[str, str, str]) -> float:

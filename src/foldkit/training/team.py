@@ -17,7 +17,7 @@ import torch
 import torch.distributed
 from torch import Tensor
 
-from foldkit.formats import FoldKitError
+from foldkit.formats import FoldKitError, UsageError
 from foldkit.models.batch import Batch
 from foldkit.models.device import CPU
 
@@ -94,13 +94,16 @@ def _sent() -> Iterator[None]:
 def joined_team(device: torch.device = CPU) -> Iterator[Team]:
     """Join the other processes that a launcher started, for the length of a `with` block; alone without a launcher.
 
-    What is computed on GPUs is added up between them, by NCCL, all else by gloo. Raises FoldKitError where they cannot
-    reach one another.
+    What is computed on GPUs is added up between them, by NCCL, all else by gloo. Raises UsageError where a variable is
+    missing, and FoldKitError where they cannot reach one another.
     """
     size = int(os.environ.get("WORLD_SIZE", "1"))
     if size == 1:
         yield ALONE
         return
+    if missing := [name for name in ("RANK", "MASTER_ADDR", "MASTER_PORT") if name not in os.environ]:
+        todo = "unset WORLD_SIZE to train in one process, or start them by torchrun"
+        raise UsageError("environment", "WORLD_SIZE", f"{', '.join(missing)} beside it", size, todo)
     if device.type == "cuda":
         torch.cuda.set_device(device)
     try:
