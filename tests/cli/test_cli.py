@@ -211,6 +211,20 @@ def test_ctrl_c_in_a_training_saves_and_it_goes_on(work_folder: Path) -> None:
     assert foldkit.read_log(log).series("step", "loss")[0] == list(range(1, 151))
 
 
+def test_a_terminal_that_goes_ends_a_training_saved(work_folder: Path) -> None:
+    """As where a connection is lost: the step is finished, and the run is one that was stopped."""
+    words = ["-m", "foldkit", "train", "--set", "train.steps=3000", "--set", "train.validations=1"]
+    child = pexpect.spawn(sys.executable, words, cwd=str(work_folder), encoding="utf-8", timeout=60)
+    child.expect("2/3000")
+    child.ptyproc.fileobj.close()
+    log, until = work_folder / "runs" / "run-001" / "log.jsonl", time.monotonic() + 60
+    while '"finished"' not in log.read_text() and time.monotonic() < until:
+        time.sleep(0.05)
+    last = json.loads(log.read_text().splitlines()[-1])
+    (kept,) = (work_folder / "runs" / "run-001" / "checkpoints").iterdir()
+    assert (last["event"], last["reason"], last["step"]) == ("finished", "stopped", int(kept.stem[5:]))
+
+
 def test_processes_end_together_and_keep_what_was_done(work_folder: Path) -> None:
     """One is asked to end, and all do after the step; one is killed: the first saves, the launcher says which.
 

@@ -1,4 +1,4 @@
-"""Being asked to end a training, by Ctrl-C or by whoever started it: the first time is noted, the second ends it."""
+"""Being asked to end a training, by Ctrl-C, by its starter, by a terminal that goes: first noted, then as usual."""
 
 from __future__ import annotations
 
@@ -7,6 +7,8 @@ import math
 import os
 import signal
 import socket
+import stat
+import sys
 import threading
 import time
 from collections.abc import Callable, Iterator, Sequence
@@ -38,6 +40,12 @@ class _Asked:
         return self.n
 
 
+def ending_signals() -> tuple[int, ...]:
+    """Return by which signals others ask a training to end, but for those that are ignored, as `nohup` has it."""
+    known = [getattr(signal, name) for name in ("SIGTERM", "SIGHUP") if hasattr(signal, name)]
+    return tuple(number for number in known if signal.getsignal(number) is not signal.SIG_IGN)
+
+
 @contextlib.contextmanager
 def heeded(handler: Callable[[int, FrameType | None], None] | signal.Handlers, *signals: int) -> Iterator[None]:
     """Handle these signals so for the length of a `with` block."""
@@ -58,7 +66,9 @@ def first_interrupt(console: Console, *signals: int) -> Iterator[Callable[[], bo
     """
     asked = _Asked()
 
-    def note(*_: object) -> None:
+    def note(number: int, _: object) -> None:
+        if number == getattr(signal, "SIGHUP", None):
+            _leave_terminal()
         is_first = asked.n == 0
         if asked.count() > 1:
             raise KeyboardInterrupt
@@ -75,6 +85,15 @@ def first_interrupt(console: Console, *signals: int) -> Iterator[Callable[[], bo
     finally:
         signal.set_wakeup_fd(before)
         told.close()
+
+
+def _leave_terminal() -> None:
+    """Write nothing more to a terminal, which is gone; to a file as before."""
+    with open(os.devnull, "w", encoding="utf-8") as nowhere:
+        for stream in (sys.stdout, sys.stderr):
+            with contextlib.suppress(OSError):
+                if stat.S_ISCHR(os.fstat(stream.fileno()).st_mode):
+                    os.dup2(nowhere.fileno(), stream.fileno())
 
 
 def _end_at_second(heard: socket.socket, console: Console, signals: Sequence[int]) -> None:

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from .common import err, find_run, open_sheet, out, progress_bar, sheet_options, show_table
-from .interrupts import first_interrupt, heeded
+from .interrupts import ending_signals, first_interrupt, heeded
 
 if TYPE_CHECKING:
     from rich.progress import Progress
@@ -77,7 +77,7 @@ def train(
         sys.exit(_together(sheet_file, changes, name, run_at, processes))
     if int(os.environ.get("RANK", "0")) > 0:
         # The first process hears Ctrl-C, and the others follow it.
-        with heeded(signal.SIG_IGN, signal.SIGINT), first_interrupt(err(), signal.SIGTERM) as asked:
+        with heeded(signal.SIG_IGN, signal.SIGINT), first_interrupt(err(), *ending_signals()) as asked:
             take_part(sheet, run_at, stop=asked)
         return
     run = train_with_progress(sheet, name, run_at)
@@ -149,7 +149,8 @@ def _progress() -> Iterator[tuple[Progress, Callable[[], bool]]]:
     from rich.progress import BarColumn, MofNCompleteColumn, TextColumn
 
     bar = (TextColumn("train"), BarColumn(bar_width=20), MofNCompleteColumn(), TextColumn("{task.description}"))
-    with progress_bar(*bar) as progress, first_interrupt(progress.console, signal.SIGINT, signal.SIGTERM) as asked:
+    signals = (signal.SIGINT, *ending_signals())
+    with progress_bar(*bar) as progress, first_interrupt(progress.console, *signals) as asked:
         yield progress, asked
 
 
