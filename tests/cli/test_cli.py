@@ -211,18 +211,38 @@ def test_ctrl_c_in_a_training_saves_and_it_goes_on(work_folder: Path) -> None:
     assert foldkit.read_log(log).series("step", "loss")[0] == list(range(1, 151))
 
 
-def test_a_terminal_that_goes_ends_a_training_saved(work_folder: Path) -> None:
-    """As where a connection is lost: the step is finished, and the run is one that was stopped."""
-    words = ["-m", "foldkit", "train", "--set", "train.steps=3000", "--set", "train.validations=1"]
-    child = pexpect.spawn(sys.executable, words, cwd=str(work_folder), encoding="utf-8", timeout=60)
-    child.expect("2/3000")
-    child.ptyproc.fileobj.close()
-    log, until = work_folder / "runs" / "run-001" / "log.jsonl", time.monotonic() + 60
-    while '"finished"' not in log.read_text() and time.monotonic() < until:
-        time.sleep(0.05)
-    last = json.loads(log.read_text().splitlines()[-1])
-    (kept,) = (work_folder / "runs" / "run-001" / "checkpoints").iterdir()
+@pytest.mark.parametrize("reader", ["terminal", "pipe"])
+def test_a_training_outlives_who_reads_it_and_ends_saved(work_folder: Path, reader: str) -> None:
+    """As where a connection is lost, or where Ctrl-C ends a `tee` as well: the run is one that was stopped."""
+    words = [sys.executable, "-m", "foldkit", "train", "--set", "train.steps=3000", "--set", "train.validations=1"]
+    run = work_folder / "runs" / "run-001"
+
+    def begun() -> bool:
+        return (run / "log.jsonl").exists() and '"step": 3,' in (run / "log.jsonl").read_text()
+
+    if reader == "terminal":
+        heed = functools.partial(signal.signal, signal.SIGHUP, signal.SIG_DFL)
+        child = pexpect.spawn(words[0], words[1:], cwd=str(work_folder), encoding="utf-8", preexec_fn=heed)
+        wait_until(begun)
+        child.ptyproc.fileobj.close()
+    else:
+        piped = subprocess.Popen(words, cwd=work_folder, stdout=subprocess.PIPE, stderr=subprocess.STDOUT)
+        wait_until(begun)
+        assert piped.stdout
+        piped.stdout.close()
+        piped.send_signal(signal.SIGINT)
+        assert piped.wait(timeout=60) == 130
+    wait_until(lambda: '"finished"' in (run / "log.jsonl").read_text())
+    last = json.loads((run / "log.jsonl").read_text().splitlines()[-1])
+    (kept,) = (run / "checkpoints").iterdir()
     assert (last["event"], last["reason"], last["step"]) == ("finished", "stopped", int(kept.stem[5:]))
+
+
+def wait_until(told: Callable[[], bool]) -> None:
+    until = time.monotonic() + 60
+    while not told():
+        assert time.monotonic() < until
+        time.sleep(0.02)
 
 
 def test_processes_end_together_and_keep_what_was_done(work_folder: Path) -> None:

@@ -7,8 +7,6 @@ import math
 import os
 import signal
 import socket
-import stat
-import sys
 import threading
 import time
 from collections.abc import Callable, Iterator, Sequence
@@ -20,6 +18,8 @@ import click
 if TYPE_CHECKING:
     from rich.console import Console
 
+# What a terminal sends to every process in it.
+OF_TERMINAL = tuple(getattr(signal, name) for name in ("SIGINT", "SIGHUP") if hasattr(signal, name))
 # How long Python has to end by itself once it was asked twice.
 _SECONDS_TO_END = 2.0
 # Two in less than this are one: some launchers send on what the terminal has sent to all.
@@ -66,9 +66,7 @@ def first_interrupt(console: Console, *signals: int) -> Iterator[Callable[[], bo
     """
     asked = _Asked()
 
-    def note(number: int, _: object) -> None:
-        if number == getattr(signal, "SIGHUP", None):
-            _leave_terminal()
+    def note(*_: object) -> None:
         is_first = asked.n == 0
         if asked.count() > 1:
             raise KeyboardInterrupt
@@ -85,15 +83,6 @@ def first_interrupt(console: Console, *signals: int) -> Iterator[Callable[[], bo
     finally:
         signal.set_wakeup_fd(before)
         told.close()
-
-
-def _leave_terminal() -> None:
-    """Write nothing more to a terminal, which is gone; to a file as before."""
-    with open(os.devnull, "w", encoding="utf-8") as nowhere:
-        for stream in (sys.stdout, sys.stderr):
-            with contextlib.suppress(OSError):
-                if stat.S_ISCHR(os.fstat(stream.fileno()).st_mode):
-                    os.dup2(nowhere.fileno(), stream.fileno())
 
 
 def _end_at_second(heard: socket.socket, console: Console, signals: Sequence[int]) -> None:

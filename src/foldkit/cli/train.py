@@ -14,6 +14,7 @@ import click
 
 from .common import err, find_run, open_sheet, out, progress_bar, sheet_options, show_table
 from .interrupts import ending_signals, first_interrupt, heeded
+from .lasting import lasting_output
 
 if TYPE_CHECKING:
     from rich.progress import Progress
@@ -44,6 +45,7 @@ if TYPE_CHECKING:
 )
 @click.option("--find-rate", "rates", is_flag=True, help="Try growing learning rates, suggest one, and train nothing.")
 @click.option("--processes", type=click.IntRange(1), default=1, help="So many processes on this machine share a step.")
+@lasting_output()
 def train(
     sheet_file: Path,
     changes: tuple[str, ...],
