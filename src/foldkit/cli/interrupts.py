@@ -18,8 +18,6 @@ import click
 if TYPE_CHECKING:
     from rich.console import Console
 
-# What a terminal sends to every process in it.
-OF_TERMINAL = tuple(getattr(signal, name) for name in ("SIGINT", "SIGHUP") if hasattr(signal, name))
 # How long Python has to end by itself once it was asked twice.
 _SECONDS_TO_END = 2.0
 # Two in less than this are one: some launchers send on what the terminal has sent to all.

@@ -16,7 +16,7 @@ import click
 
 from foldkit.models.threads import usable_processors
 
-from .interrupts import OF_TERMINAL, heeded
+from .interrupts import ending_signals, heeded
 
 # How long the others may take to save and end once one has ended badly.
 _SECONDS_TO_END = 60.0
@@ -27,9 +27,9 @@ def in_processes(words: Sequence[str], n_processes: int) -> int:
     with tempfile.TemporaryDirectory() as folder:
         errors, shared = Path(folder), _shared(n_processes)
         running = [_start(words, rank, shared, errors) for rank in range(n_processes)]
-        # The first process hears its terminal by itself, and the others follow it.
-        tell_first = heeded(lambda number, _: running[0].send_signal(number), signal.SIGTERM)
-        with heeded(signal.SIG_IGN, *OF_TERMINAL), tell_first:
+        # The first process hears Ctrl-C by itself, and the others follow it; of a lost terminal this may hear alone.
+        tell_first = heeded(lambda number, _: running[0].send_signal(number), *ending_signals())
+        with heeded(signal.SIG_IGN, signal.SIGINT), tell_first:
             codes = _codes(running)
         _tell(codes, errors)
     return next((code if code > 0 else 1 for code in codes if code), 0)
