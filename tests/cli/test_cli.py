@@ -194,8 +194,7 @@ def test_ctrl_c_in_a_training_saves_and_it_goes_on(work_folder: Path) -> None:
     words = [sys.executable, "-m", "foldkit", "train", "--set", "train.steps=150", "--set", "train.validations=1"]
     child = subprocess.Popen(words, cwd=work_folder, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
     log = work_folder / "runs" / "run-001" / "log.jsonl"
-    while child.poll() is None and not (log.exists() and '"step": 3,' in log.read_text()):
-        time.sleep(0.02)
+    wait_for(log, '"step": 3,')
     child.send_signal(signal.SIGINT)
     stdout, stderr = child.communicate(timeout=60)
     assert child.returncode == 130, stderr
@@ -215,33 +214,30 @@ def test_ctrl_c_in_a_training_saves_and_it_goes_on(work_folder: Path) -> None:
 def test_a_training_outlives_who_reads_it_and_ends_saved(work_folder: Path, reader: str) -> None:
     """As where a connection is lost, or where Ctrl-C ends a `tee` as well: the run is one that was stopped."""
     words = [sys.executable, "-m", "foldkit", "train", "--set", "train.steps=3000", "--set", "train.validations=1"]
-    run = work_folder / "runs" / "run-001"
-
-    def begun() -> bool:
-        return (run / "log.jsonl").exists() and '"step": 3,' in (run / "log.jsonl").read_text()
-
+    log = work_folder / "runs" / "run-001" / "log.jsonl"
     if reader == "terminal":
         heed = functools.partial(signal.signal, signal.SIGHUP, signal.SIG_DFL)
-        child = pexpect.spawn(words[0], words[1:], cwd=str(work_folder), encoding="utf-8", preexec_fn=heed)
-        wait_until(begun)
-        child.ptyproc.fileobj.close()
+        held = pexpect.spawn(words[0], words[1:], cwd=str(work_folder), encoding="utf-8", timeout=60, preexec_fn=heed)
+        held.expect(r"[1-9]\d*/3000")
+        held.ptyproc.fileobj.close()
     else:
         piped = subprocess.Popen(words, cwd=work_folder, stdout=subprocess.PIPE, stderr=subprocess.STDOUT)
-        wait_until(begun)
+        wait_for(log, '"step": 3,')
         assert piped.stdout
         piped.stdout.close()
         piped.send_signal(signal.SIGINT)
         assert piped.wait(timeout=60) == 130
-    wait_until(lambda: '"finished"' in (run / "log.jsonl").read_text())
-    last = json.loads((run / "log.jsonl").read_text().splitlines()[-1])
-    (kept,) = (run / "checkpoints").iterdir()
+    wait_for(log, '"finished"')
+    last = json.loads(log.read_text().splitlines()[-1])
+    (kept,) = (log.parent / "checkpoints").iterdir()
     assert (last["event"], last["reason"], last["step"]) == ("finished", "stopped", int(kept.stem[5:]))
 
 
-def wait_until(told: Callable[[], bool]) -> None:
+def wait_for(log: Path, words: str) -> None:
+    """Wait until a log has these words."""
     until = time.monotonic() + 60
-    while not told():
-        assert time.monotonic() < until
+    while not (log.exists() and words in log.read_text()):
+        assert time.monotonic() < until, words
         time.sleep(0.02)
 
 
@@ -257,17 +253,17 @@ def test_processes_end_together_and_keep_what_was_done(work_folder: Path) -> Non
     def second_gets(words: list[str], number: int, at: str) -> tuple[int, str, str]:
         command, pipe = [sys.executable, "-m", "foldkit", *words], subprocess.PIPE
         child = subprocess.Popen(command, cwd=work_folder, stderr=pipe, stdout=pipe, text=True)
-        while child.poll() is None and not (log.exists() and at in log.read_text()):
-            time.sleep(0.02)
+        wait_for(log, at)
         (second,) = [p for p in psutil.Process(child.pid).children() if p.environ()["RANK"] == "1"]
         second.send_signal(number)
-        return (*child.communicate(timeout=60), child.returncode)[::-1]
+        stdout, stderr = child.communicate(timeout=60)
+        return child.returncode, stdout, stderr
 
-    code, stderr, stdout = second_gets(words, signal.SIGTERM, '"step": 3,')
+    code, stdout, stderr = second_gets(words, signal.SIGTERM, '"step": 3,')
     (stopped,) = (work_folder / "runs" / "run-001" / "checkpoints").iterdir()
     step = int(stopped.stem[5:])
     assert (code, f"stopped at step {step}; go on:" in stdout) == (130, True), stderr
-    code, stderr, _ = second_gets(["train", "--resume", "--processes", "2"], signal.SIGKILL, f'"step": {step + 3},')
+    code, _, stderr = second_gets(["train", "--resume", "--processes", "2"], signal.SIGKILL, f'"step": {step + 3},')
     assert code == 1
     assert "another process of this training has ended" in stderr
     assert "process 1 of 2 was ended by SIGKILL; go on: foldkit train --resume --processes 2" in stderr

@@ -52,9 +52,8 @@ for module in (new, look, review, split, build, forecast, train, watch, curves, 
 def main() -> None:
     """Run the command line: exit code 2 for a wrong call, 1 for a failure, 130 for an interrupt."""
     tell_threads()
-    for stream in (sys.stdout, sys.stderr):
-        if isinstance(stream, io.TextIOWrapper):
-            stream.reconfigure(errors="backslashreplace")  # where a terminal has no such character
+    if isinstance(sys.stdout, io.TextIOWrapper):
+        sys.stdout.reconfigure(errors="backslashreplace")  # as standard error is, where there is no such character
     try:
         foldkit.main(standalone_mode=False)
     except click.ClickException as error:

@@ -6,7 +6,7 @@ import math
 import os
 from pathlib import Path
 
-from foldkit.formats.control_groups import OWN, ROOT, control_groups
+from .control_groups import OWN, ROOT, control_groups
 
 # The variables by which OpenMP is told; libgomp, which PyTorch's packages for Linux carry, has one of its own.
 _TELLING = ("OMP_WAIT_POLICY", "GOMP_SPINCOUNT")
@@ -22,8 +22,9 @@ def tell_threads() -> None:
     """
     if not any(name in os.environ for name in _TELLING):
         os.environ["GOMP_SPINCOUNT"] = str(_LOOKS)
-    if "OMP_NUM_THREADS" not in os.environ and usable_processors() < _bound():
-        os.environ["OMP_NUM_THREADS"] = str(usable_processors())
+    most = usable_processors()
+    if "OMP_NUM_THREADS" not in os.environ and most < _bound():
+        os.environ["OMP_NUM_THREADS"] = str(most)
 
 
 def usable_processors(own: Path = OWN, root: Path = ROOT) -> int:

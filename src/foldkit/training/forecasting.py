@@ -29,6 +29,8 @@ from .settings import TrainSettings
 from .stepping import Stepper
 from .team import ALONE, Team
 
+MemoryWith = Callable[[TrainSettings], Memory]
+
 # Passes of about so many tokens a lane are about as fast as longer ones.
 _ENOUGH_TOKENS = 1000
 # How many steps are looked at for the largest pass; how many are measured at least, and for how many seconds.
@@ -99,7 +101,8 @@ def forecast(
     settings = with_micro_batch(settings, decoder, adapter, train, cost, free_bytes)
     n_steps, n_epoch = count_steps([example.n_tokens for example in train], settings)
     steps = _looked_at(train, settings)
-    memory = _memory(decoder, adapter, steps, settings, cost)
+    memory_with = _memory_of_steps(decoder, adapter, steps, cost)
+    memory = memory_with(settings)
     share = n_steps / len(steps)
     found = Forecast(
         adapter.n_parameters,
@@ -114,7 +117,7 @@ def forecast(
         None,
         None,
         None,
-        tuple(_changes(decoder, adapter, steps, settings, cost, free_bytes)),
+        tuple(_changes(settings, decoder.n_parameters - adapter.n_parameters, memory_with, free_bytes)),
     )
     if not found.fits:
         return found
@@ -153,19 +156,12 @@ def with_micro_batch(
     if settings.micro_batch != "auto":
         return settings
     fast = dataclasses.replace(settings, micro_batch=fast_micro_batch(decoder, train, settings, team))
-    return _until_it_fits(decoder, adapter, _looked_at(train, settings), fast, cost, free_bytes)
+    return _until_it_fits(fast, _memory_of_steps(decoder, adapter, _looked_at(train, settings), cost), free_bytes)
 
 
-def _until_it_fits(
-    decoder: Decoder,
-    adapter: Adapter,
-    steps: Sequence[Sequence[Example]],
-    settings: TrainSettings,
-    cost: PassCost,
-    free_bytes: int,
-) -> TrainSettings:
+def _until_it_fits(settings: TrainSettings, memory_with: MemoryWith, free_bytes: int) -> TrainSettings:
     """Halve the micro-batch until the peak fits into the free bytes, or it is 1."""
-    while settings.n_micro > 1 and _memory(decoder, adapter, steps, settings, cost).peak > _SAFE * free_bytes:
+    while settings.n_micro > 1 and memory_with(settings).peak > _SAFE * free_bytes:
         settings = dataclasses.replace(settings, micro_batch=settings.n_micro // 2)
     return settings
 
@@ -179,7 +175,7 @@ def too_many_bytes(
     free_bytes: int,
 ) -> float:
     """Return the bytes of the peak where they are more than may be taken of the free ones, else 0."""
-    peak = _memory(decoder, adapter, _looked_at(train, settings), settings, cost).peak
+    peak = _memory_of_steps(decoder, adapter, _looked_at(train, settings), cost)(settings).peak
     return peak if peak > _SAFE * free_bytes else 0.0
 
 
@@ -209,33 +205,29 @@ def _n_tokens(step: Sequence[Example]) -> int:
     return sum(example.n_tokens for example in step)
 
 
-def _memory(
-    decoder: Decoder, adapter: Adapter, steps: Sequence[Sequence[Example]], settings: TrainSettings, cost: PassCost
-) -> Memory:
-    objective = objective_for(settings, [example for step in steps for example in step])
-    passes = [piece for step in steps for piece in objective.passes(step)]
-    return memory_of(decoder, adapter, settings, cost, passes)
+def _memory_of_steps(
+    decoder: Decoder, adapter: Adapter, steps: Sequence[Sequence[Example]], cost: PassCost
+) -> MemoryWith:
+    """Return what tells the memory of these steps with any settings."""
+
+    def memory_with(settings: TrainSettings) -> Memory:
+        objective = objective_for(settings, [example for step in steps for example in step])
+        passes = [piece for step in steps for piece in objective.passes(step)]
+        return memory_of(decoder, adapter, settings, cost, passes)
+
+    return memory_with
 
 
-def _changes(
-    decoder: Decoder,
-    adapter: Adapter,
-    steps: Sequence[Sequence[Example]],
-    settings: TrainSettings,
-    cost: PassCost,
-    free_bytes: int,
-) -> Iterator[Change]:
+def _changes(settings: TrainSettings, n_matrices: int, memory_with: MemoryWith, free_bytes: int) -> Iterator[Change]:
     """Yield what takes less memory, the least harm first; what changes nothing but time before what changes results."""
     if settings.n_micro > 1:
         half = dataclasses.replace(settings, micro_batch=settings.n_micro // 2)
-        settings = _until_it_fits(decoder, adapter, steps, half, cost, free_bytes)
-        peak = _memory(decoder, adapter, steps, settings, cost).peak
-        yield Change(f"train.micro_batch={settings.n_micro}", "time", peak)
+        settings = _until_it_fits(half, memory_with, free_bytes)
+        yield Change(f"train.micro_batch={settings.n_micro}", "time", memory_with(settings).peak)
     if not settings.recompute:
         settings = dataclasses.replace(settings, recompute=True)
-        yield Change("train.recompute=true", "a third more time", _memory(decoder, adapter, steps, settings, cost).peak)
-    least = _memory(decoder, adapter, steps, settings, cost)
-    n_matrices = decoder.n_parameters - adapter.n_parameters
+        yield Change("train.recompute=true", "a third more time", memory_with(settings).peak)
+    least = memory_with(settings)
     for weights, n_bytes, costs in (("int8", 1.01, "a little exactness"), ("nf4", 0.53, "some exactness")):
         held = n_bytes * n_matrices
         if held < 0.9 * least.weights:

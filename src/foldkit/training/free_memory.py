@@ -7,7 +7,7 @@ from pathlib import Path
 
 import torch
 
-from foldkit.formats.control_groups import OWN, ROOT, control_groups
+from foldkit.models.control_groups import OWN, ROOT, control_groups
 from foldkit.models.device import CPU
 
 # The kernel's files of a control group: its limit, what is taken, and what of that is only a copy of files.
