@@ -1,8 +1,9 @@
-"""Every example runs as it stands."""
+"""Every example runs as it stands, and so does what the README shows of Python."""
 
 from __future__ import annotations
 
 import os
+import re
 import subprocess
 import sys
 from collections.abc import Iterator
@@ -11,8 +12,11 @@ from pathlib import Path
 
 import pytest
 
+from foldkit.demo import copy_demo
+
 Done = subprocess.CompletedProcess[str]
-EXAMPLES = sorted((Path(__file__).parent.parent / "examples").glob("*.py"))
+ROOT = Path(__file__).parent.parent
+EXAMPLES = sorted((ROOT / "examples").glob("*.py"))
 
 
 def run(path: Path, folder: Path) -> Done:
@@ -34,3 +38,17 @@ def test_an_example_runs(path: Path, running: dict[Path, Future[Done]]) -> None:
     done = running[path].result()
     assert done.returncode == 0, done.stderr
     assert done.stdout.strip()
+
+
+def test_what_the_readme_shows_of_python_runs(tmp_path: Path) -> None:
+    """Beside the demo's sheet, with two steps instead of two epochs and with few test rows."""
+    (shown,) = re.findall(r"```python\n(.*?)```", (ROOT / "README.md").read_text(encoding="utf-8"), re.DOTALL)
+    sheet = copy_demo(tmp_path)
+    whole = sheet.read_text(encoding="utf-8")
+    sheet.write_text(whole.replace("test = 0.12", "test = 4").replace("test_only", "# test_only"), encoding="utf-8")
+    script = tmp_path / "shown.py"
+    script.write_text(shown.replace("epochs=2", "steps=2"), encoding="utf-8")
+    done = subprocess.run([sys.executable, script], cwd=tmp_path, capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stderr
+    assert "Finished(step=2" in done.stdout
+    assert "Interval(value=" in done.stdout

@@ -52,7 +52,7 @@ if TYPE_CHECKING:
 
 __version__ = "0.1.0"
 
-__getattr__, __all__ = lazy_door(
+__getattr__, __dir__, __all__ = lazy_door(
     __name__,
     {
         "formats": ("FoldKitError", "InputError", "UsageError"),

@@ -454,12 +454,13 @@ def test_ctrl_c_twice_ends_a_process_that_python_waits_in() -> None:
 
 
 def test_the_public_names_are_those_of_the_doors() -> None:
-    """Every name of every lazy door opens."""
+    """Every name of every lazy door opens, and is one that a prompt completes."""
     import importlib
 
     for room in ("", ".models", ".adapters", ".answering", ".training", ".scoring", ".work"):
         door = importlib.import_module(f"foldkit{room}")
         assert all(getattr(door, name) is not None for name in door.__all__)
+        assert dir(door) == door.__all__
         with pytest.raises(AttributeError, match="no attribute"):
             door.nothing  # noqa: B018
     assert "train" in foldkit.__all__

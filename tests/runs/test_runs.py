@@ -24,6 +24,7 @@ from foldkit.runs import (
     newest_run,
     read_log,
     record,
+    run_at,
     summarise_run,
     write_note,
 )
@@ -36,19 +37,23 @@ def finished(run: RunFolder, when: int) -> RunFolder:
     return run
 
 
-def test_runs_are_numbered_and_never_overwritten(tmp_path: Path) -> None:
-    """The next free number, a name of one's own once, and the newest by its time."""
+def test_runs_are_numbered_and_never_overwritten(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The next free number, also where another training took it just now; a name once; and the newest by its time."""
     with pytest.raises(InputError, match="train first"):
         newest_run(tmp_path / "runs")
     first, second, named = (
         finished(new_run(tmp_path / "runs", name), when) for name, when in (("", 30), ("", 20), ("mine", 10))
     )
     assert [run.path.name for run in (first, second, named)] == ["run-001", "run-002", "mine"]
-    assert newest_run(tmp_path / "runs") == first
+    assert newest_run(str(tmp_path / "runs")) == first == run_at(str(first.path)) == run_at(first)
+    with pytest.raises(InputError, match="name a run's folder"):
+        run_at(tmp_path)
     with pytest.raises(UsageError, match="a name not taken"):
         new_run(tmp_path / "runs", "mine")
     with pytest.raises(UsageError, match="letters"):
         new_run(tmp_path / "runs", "../mine")
+    monkeypatch.setattr("foldkit.runs.folder._next_number", lambda *_: 1)
+    assert new_run(tmp_path / "runs").path.name == "run-003"
 
 
 def test_a_log_is_read_while_it_is_written(tmp_path: Path) -> None:

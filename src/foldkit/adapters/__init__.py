@@ -36,7 +36,7 @@ if TYPE_CHECKING:
     from .summing import frozen_products as frozen_products
     from .summing import summed as summed
 
-__getattr__, __all__ = lazy_door(
+__getattr__, __dir__, __all__ = lazy_door(
     __name__,
     {
         "attaching": ("Adapter", "attach"),

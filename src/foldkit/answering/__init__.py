@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from .shots import key_of as key_of
     from .streamed import Streamed as Streamed
 
-__getattr__, __all__ = lazy_door(
+__getattr__, __dir__, __all__ = lazy_door(
     __name__,
     {
         "answerer": ("NO_SHOTS", "Answered", "Answerer"),

@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from foldkit.formats import InputError, one_of
-from foldkit.runs import RunFolder, RunLog, differing, read_log, read_run_sheet, shown_setting
+from foldkit.runs import RunFolder, RunLog, differing, read_log, read_run_sheet, run_at, shown_setting
 
 from .smoothing import smooth
 
@@ -59,7 +59,7 @@ def read_curves(runs: Sequence[RunFolder | Path | str] | RunFolder | Path | str,
     """
     one_of(across, ACROSS, "curves", "across")
     several = [runs] if isinstance(runs, RunFolder | Path | str) else list(runs)
-    folders = [run if isinstance(run, RunFolder) else RunFolder(Path(run)) for run in several]
+    folders = list(map(run_at, several))
     labels = run_labels(folders)
     return [
         curve_of(read_log(run.log, (*READ, _FIGURES[across])), run.path.name, label, _base(run), across)

@@ -57,9 +57,9 @@ def draw_figure(
     return figure
 
 
-def save_picture(runs: Runs, path: Path, *, across: str = "steps", log: bool = True) -> None:
+def save_picture(runs: Runs, path: str | Path, *, across: str = "steps", log: bool = True) -> None:
     """Draw runs into a picture file of 1280 x 800 points, of the kind that its ending says: .png, .svg or .pdf."""
-    one_of(path.suffix.lower(), PICTURES, path, "ending")
+    one_of(Path(path).suffix.lower(), PICTURES, path, "ending")
     draw_figure(runs, across=across, log=log).savefig(path)
 
 

@@ -27,7 +27,7 @@ if TYPE_CHECKING:
     from .gguf_blocks import expand_blocks as expand_blocks
 
 # NumPy is needed for GGUF alone, and `foldkit --help` should not wait for it.
-__getattr__, __all__ = lazy_door(
+__getattr__, __dir__, __all__ = lazy_door(
     __name__,
     {
         "gguf": ("GgufFile", "GgufTensor"),

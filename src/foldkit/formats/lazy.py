@@ -7,8 +7,10 @@ from collections.abc import Callable, Mapping
 from typing import Any
 
 
-def lazy_door(package: str, modules: Mapping[str, tuple[str, ...]]) -> tuple[Callable[[str], Any], list[str]]:
-    """Return `__getattr__` and `__all__` of a package whose names stand in the given modules."""
+def lazy_door(
+    package: str, modules: Mapping[str, tuple[str, ...]]
+) -> tuple[Callable[[str], Any], Callable[[], list[str]], list[str]]:
+    """Return `__getattr__`, `__dir__` and `__all__` of a package whose names stand in the given modules."""
     places = {name: module for module, names in modules.items() for name in names}
 
     def get(name: str) -> Any:
@@ -16,4 +18,5 @@ def lazy_door(package: str, modules: Mapping[str, tuple[str, ...]]) -> tuple[Cal
             raise AttributeError(f"module {package!r} has no attribute {name!r}")
         return getattr(importlib.import_module(f"{package}.{places[name]}"), name)
 
-    return get, sorted(places)
+    names = sorted(places)
+    return get, names.copy, names

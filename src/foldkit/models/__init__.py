@@ -30,7 +30,7 @@ if TYPE_CHECKING:
     from .settings import BaseSettings as BaseSettings
     from .spec import ModelSpec as ModelSpec
 
-__getattr__, __all__ = lazy_door(
+__getattr__, __dir__, __all__ = lazy_door(
     __name__,
     {
         "base": ("Base", "fingerprint_base", "open_base"),

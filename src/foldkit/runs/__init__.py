@@ -11,6 +11,7 @@ if TYPE_CHECKING:
     from .folder import check_name as check_name
     from .folder import new_run as new_run
     from .folder import newest_run as newest_run
+    from .folder import run_at as run_at
     from .keeping import ask_to_stop as ask_to_stop
     from .keeping import delete_run as delete_run
     from .keeping import record as record
@@ -27,11 +28,11 @@ if TYPE_CHECKING:
     from .showing import shown_setting as shown_setting
 
 # The log is read with a library of columns, which a list of runs need not wait for.
-__getattr__, __all__ = lazy_door(
+__getattr__, __dir__, __all__ = lazy_door(
     __name__,
     {
         "differences": ("differing", "flat"),
-        "folder": ("RunFolder", "check_name", "new_run", "newest_run"),
+        "folder": ("RunFolder", "check_name", "new_run", "newest_run", "run_at"),
         "keeping": ("ask_to_stop", "delete_run", "record", "write_note"),
         "listing": ("RunSummary", "list_runs", "read_run_sheet", "summarise_run"),
         "log": ("LogWriter", "RunLog", "cut_log", "read_log"),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
 from dataclasses import dataclass
 from pathlib import Path
@@ -107,15 +108,33 @@ def new_run(folder: Path, name: str = "", kind: str = "run") -> RunFolder:
     check_name(folder, name)
     try:
         folder.mkdir(parents=True, exist_ok=True)
-        path = folder / (name or f"{kind}-{_next_number(folder, kind):03d}")
-        path.mkdir()
+        number = _next_number(folder, kind)
+        while True:
+            path = folder / (name or f"{kind}-{number:03d}")
+            with contextlib.suppress(FileExistsError):
+                path.mkdir()
+                return RunFolder(path)
+            check_name(folder, name)  # another training has taken it just now
+            number += 1
     except OSError as error:
         raise InputError(folder, "folder", "a folder to write in", error.strerror, "check its rights") from None
-    return RunFolder(path)
 
 
-def newest_run(folder: Path) -> RunFolder:
+def run_at(run: RunFolder | str | Path) -> RunFolder:
+    """Return a run as it is given, or the one in this folder; raises InputError where the folder holds none."""
+    if isinstance(run, RunFolder):
+        return run
+    found = RunFolder(Path(run))
+    if not found.log.exists():
+        raise InputError(
+            run, "run", f"a folder with {found.log.name}", "none", "name a run's folder, such as runs/run-001"
+        )
+    return found
+
+
+def newest_run(folder: str | Path) -> RunFolder:
     """Return the run that was made last; raises InputError when there is none."""
+    folder = Path(folder)
     runs = [path for path in folder.glob("*") if (path / "log.jsonl").exists()]
     if not runs:
         raise InputError(folder, "runs", "at least one run", "none", "train first: foldkit train")

@@ -109,12 +109,13 @@ def cut_log(path: Path, step: int) -> None:
     write_jsonl(path, kept)
 
 
-def read_log(path: Path, figures: Sequence[str] = (), long: int = 1 << 25) -> RunLog:
+def read_log(path: str | Path, figures: Sequence[str] = (), long: int = 1 << 25) -> RunLog:
     """Read a log; with `figures`, of one of more than `long` bytes only step and those, which is much faster.
 
     A half-written last line is passed over, so a log that is being written can be read; so are lines that are no JSON
     object, as a disk that was full may leave one. Raises InputError when there is no such file.
     """
+    path = Path(path)
     try:
         size = path.stat().st_size
         content = pa.memory_map(str(path)).read_buffer() if size else pa.py_buffer(b"")

@@ -26,7 +26,7 @@ if TYPE_CHECKING:
     from .settings import JudgeSettings as JudgeSettings
     from .settings import ScoreSettings as ScoreSettings
 
-__getattr__, __all__ = lazy_door(
+__getattr__, __dir__, __all__ = lazy_door(
     __name__,
     {
         "contender": ("Contender", "contender_replies"),

@@ -56,7 +56,7 @@ if TYPE_CHECKING:
     from .settings import TrainSettings as TrainSettings
     from .state import Snapshot as Snapshot
 
-__getattr__, __all__ = lazy_door(
+__getattr__, __dir__, __all__ = lazy_door(
     __name__,
     {
         "batches": ("count_steps", "epoch_order", "micro_batches"),

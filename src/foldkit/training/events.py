@@ -72,7 +72,7 @@ class Due:
     """A checkpoint is due; `snapshot` takes one."""
 
     step: int
-    snapshot: Callable[[], Snapshot]
+    snapshot: Callable[[], Snapshot] = field(repr=False)
 
 
 @dataclass(frozen=True)

@@ -134,15 +134,20 @@ def answer_file(
         yield start + len(piece), len(rows)
 
 
-def open_asked(adapter: Path | Mapping[Path, float], base_at: Path | None = None, device: str = "auto") -> Asked:
+def open_asked(
+    adapter: str | Path | Mapping[str, float] | Mapping[Path, float],
+    base_at: str | Path | None = None,
+    device: str = "auto",
+) -> Asked:
     """Open an adapter file, or several with their weights, on the base: `base_at`, or the one of the first one's run.
 
     `device` is that of `[base]`. Raises InputError with both fingerprints when the base is another one.
     """
-    adapters = {adapter: 1.0} if isinstance(adapter, Path) else dict(adapter)
+    weights = adapter if isinstance(adapter, Mapping) else {adapter: 1.0}
+    adapters = {Path(path): weight for path, weight in weights.items()}
     first = next(iter(adapters))
     header = read_header(first)
-    path = base_at or base_path(header.base, _sheet_folder(RunFolder(first.parent)))
+    path = Path(base_at or base_path(header.base, _sheet_folder(RunFolder(first.parent))))
     base = opened_base(path, header.compute, header.weights, device)
     side = open_text_side(path)
     template = template_from_mapping(header.template, "adapter file, template")

@@ -16,7 +16,7 @@ from foldkit.formats.jsonl import read_text
 from foldkit.models import Base
 from foldkit.rows.near import nearest, plain
 from foldkit.rows.tables import column, rows_of
-from foldkit.runs import RunFolder
+from foldkit.runs import RunFolder, run_at
 from foldkit.scoring import (
     MEASURES,
     Contender,
@@ -47,7 +47,7 @@ OnScored = Callable[[str, int, int], None]
 _MOST_COMPARED = 20_000
 
 
-def score(sheet: Sheet, run: RunFolder | None, on_scored: OnScored | None = None) -> Scorecard:
+def score(sheet: Sheet, run: RunFolder | str | Path | None, on_scored: OnScored | None = None) -> Scorecard:
     """Score base, contenders of the sheet and the run's adapter on the test part, and write it into the run's folder.
 
     Without a run, base and contenders are scored before there is an adapter, into `before` beside the sheet.
@@ -55,6 +55,7 @@ def score(sheet: Sheet, run: RunFolder | None, on_scored: OnScored | None = None
     `answers` beside the sheet as they come: a scoring that was stopped goes on, and what has not changed is not asked
     again. Raises InputError when the run's adapter was trained on other data than the sheet gives now.
     """
+    run = run_at(run) if run is not None else None
     scoring = _Scoring(sheet, run, on_scored)
     given, compared = judged(scoring.given(), scoring.asked, sheet, scoring.base, on_scored)
     card = make_scorecard(given, scoring.asked, sheet.score, scoring.signed | compared, scoring.measures)

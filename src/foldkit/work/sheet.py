@@ -56,11 +56,12 @@ def base_path(model: str, folder: Path) -> Path:
     return folder / model
 
 
-def read_sheet(path: Path, changes: Sequence[str] = ()) -> Sheet:
+def read_sheet(path: str | Path, changes: Sequence[str] = ()) -> Sheet:
     """Read a sheet; each change is `section.key=value` and wins over the file.
 
     Raises UsageError for an unknown section or setting with the near name, and for a value out of its range.
     """
+    path = Path(path)
     values = read_toml(path)
     for change in changes:
         _apply(values, change)

@@ -31,12 +31,13 @@ class Start:
     assumed: tuple[str, ...]
 
 
-def start(source: str, folder: Path, base: str = "pellam") -> Start:
+def start(source: str, folder: str | Path, base: str = "pellam") -> Start:
     """Write `fold.toml` and `template.toml` into `folder` for the rows of `source`, a path relative to it.
 
     The folder is made where it is not there. Both files run as they are. Raises UsageError when one of them is there
     already: nothing is overwritten; and InputError, neither written, for rows or a base that cannot be read.
     """
+    folder = Path(folder)
     sheet_at, template_at = folder / "fold.toml", folder / "template.toml"
     for path in (sheet_at, template_at):
         if path.exists():
