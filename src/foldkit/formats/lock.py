@@ -10,16 +10,17 @@ from .errors import FoldKitError
 
 
 @contextlib.contextmanager
-def locked(path: Path) -> Iterator[None]:
+def locked(path: Path, *, patient: bool = False) -> Iterator[None]:
     """Hold the lock of this file for the length of a `with` block; raises FoldKitError while another process has it.
 
-    It waits a moment, for whoever asks `is_locked` holds the lock for as long as that takes.
+    It waits a moment, for whoever asks `is_locked` holds the lock for as long as that takes; where it is patient, until
+    the other process lets go.
     """
     import filelock
 
     lock = filelock.FileLock(path)
     try:
-        lock.acquire(timeout=0.5)
+        lock.acquire(timeout=-1 if patient else 0.5)
     except filelock.Timeout:
         todo = "wait for it to end, or choose another run"
         raise FoldKitError(f"{path.parent}: another process is at work there; {todo}") from None

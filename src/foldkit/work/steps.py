@@ -34,6 +34,7 @@ from foldkit.datasets import (
 from foldkit.datasets.checks import CHECKS_VERSION, read_findings, write_findings
 from foldkit.datasets.pairs import texts_of
 from foldkit.datasets.splitting import check_files, check_parts, counts
+from foldkit.formats import locked
 from foldkit.rows import find_files
 from foldkit.rows.near import near_pairs
 
@@ -87,12 +88,21 @@ def check(sheet: Sheet, inputs: Inputs | None = None, dataset: Dataset | None = 
 
 
 def build(sheet: Sheet, inputs: Inputs | None = None) -> Dataset:
-    """Build the dataset into the folder `built` beside the sheet, or open it when nothing changed."""
+    """Build the dataset into the folder `built` beside the sheet, or open it when nothing changed.
+
+    While another process builds there, this waits for it.
+    """
     inputs = inputs or open_inputs(sheet)
     made_from, folder = inputs.made_from, sheet.path("built")
-    dataset = read_built(folder, made_from)
-    if dataset is not None:
+    if dataset := read_built(folder, made_from):
         return dataset
+    folder.mkdir(parents=True, exist_ok=True)
+    with locked(folder / "lock", patient=True):
+        return read_built(folder, made_from) or _built(sheet, inputs, folder)
+
+
+def _built(sheet: Sheet, inputs: Inputs, folder: Path) -> Dataset:
+    made_from = inputs.made_from
     if sheet.split.by_row:
         own = functools.partial(_own_parts, sheet.split)
         return build_dataset(inputs.stream(), inputs.coder, own, folder, made_from, sheet.split)
