@@ -3,8 +3,12 @@
 from __future__ import annotations
 
 import json
+import os
 import random
-from collections.abc import Callable
+import socket
+import subprocess
+import sys
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 import pytest
@@ -50,6 +54,20 @@ def tiny_decoder(dtype: torch.dtype = torch.float64, *, seed: int = 3, tied_head
         weight.data.copy_(torch.randn_like(weight) * (0.3 if weight.dim() == 2 else 1.0))
     decoder.join(dtype)
     return decoder.requires_grad_(requires_grad=False).eval()
+
+
+def in_two_processes(words: Sequence[str], folder: Path) -> list[str]:
+    """Run Python with these words in two processes of one team; return what each printed."""
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        port = free.getsockname()[1]
+    told = {"MASTER_ADDR": "127.0.0.1", "MASTER_PORT": str(port), "WORLD_SIZE": "2", "OMP_NUM_THREADS": "1"}
+    envs, pipe = [os.environ | told | {"RANK": rank} for rank in ("0", "1")], subprocess.PIPE
+    command = [sys.executable, *words]
+    running = [subprocess.Popen(command, cwd=folder, env=env, stdout=pipe, stderr=pipe, text=True) for env in envs]
+    outputs = [process.communicate(timeout=120) for process in running]
+    assert [process.returncode for process in running] == [0, 0], outputs
+    return [stdout for stdout, _ in outputs]
 
 
 @pytest.fixture

@@ -2,10 +2,6 @@
 
 from __future__ import annotations
 
-import os
-import socket
-import subprocess
-import sys
 from pathlib import Path
 
 import pytest
@@ -15,6 +11,7 @@ import torch
 from foldkit.formats import FoldKitError, UsageError
 from foldkit.training.team import ALONE, Team, joined_team
 
+from ..conftest import in_two_processes
 from .team_worker import found_by
 
 ROOT = Path(__file__).parents[2]
@@ -30,13 +27,7 @@ class Deaf(Team):
 @pytest.mark.parametrize("base", ["whole", "sharded"])
 def test_two_processes_have_the_gradient_of_one(tmp_path: Path, base: str) -> None:
     """Both hold it, and the figures, to 1e-9 in float64; one that does not hear the other differs: the control."""
-    with socket.socket() as free:
-        free.bind(("127.0.0.1", 0))
-        port = free.getsockname()[1]
-    told = {"MASTER_ADDR": "127.0.0.1", "MASTER_PORT": str(port), "WORLD_SIZE": "2", "OMP_NUM_THREADS": "1"}
-    words = [sys.executable, "-m", "tests.training.team_worker", str(tmp_path), base]
-    running = [subprocess.Popen(words, cwd=ROOT, env=os.environ | told | {"RANK": rank}) for rank in ("0", "1")]
-    assert [process.wait(timeout=120) for process in running] == [0, 0]
+    in_two_processes(["-m", "tests.training.team_worker", str(tmp_path), base], ROOT)
     alone = found_by(ALONE)
     for rank in ("0", "1"):
         found = safetensors.torch.load_file(tmp_path / f"{rank}.safetensors")

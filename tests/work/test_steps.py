@@ -7,6 +7,7 @@ import json
 import os
 import subprocess
 import sys
+from concurrent.futures import ThreadPoolExecutor, wait
 from pathlib import Path
 
 import pytest
@@ -14,11 +15,13 @@ import pytest
 import foldkit
 from foldkit.adapters import read_header
 from foldkit.answering import AnswerSettings
-from foldkit.formats import FoldKitError, InputError, UsageError, read_jsonl
+from foldkit.formats import FoldKitError, InputError, UsageError, locked, read_jsonl
 from foldkit.runs import RunFolder, read_log
 from foldkit.training import Finished, Noted, Stepped, TrainEvent, pass_cost, too_many_bytes
 from foldkit.work import Conversation, answer_file
 from foldkit.work.parts import Parts
+
+from ..conftest import in_two_processes
 
 
 def test_rows_to_scores(work_folder: Path) -> None:
@@ -60,6 +63,24 @@ def test_rows_to_scores(work_folder: Path) -> None:
     assert ids == prompt.ids[: prompt.learned.index(True)]
     with pytest.raises(UsageError, match="did you mean 'question'"):
         asked.row("", {"questions": "x"})
+
+
+TWO = """
+import foldkit
+sheet = foldkit.read_sheet("fold.toml", ["train.micro_batch=2"])
+heard = []
+run = foldkit.train(sheet, on_event=heard.append, stop=lambda: len(heard) > 3)
+print(run.path.name, bool(heard), foldkit.resume("runs/run-001").path.name)
+"""
+
+
+def test_each_of_two_processes_makes_the_same_calls(work_folder: Path) -> None:
+    """One run, which both are told; the first alone writes it and hears of it; it goes on to its end."""
+    (work_folder / "two.py").write_text(TWO)
+    assert in_two_processes(["two.py"], work_folder) == ["run-001 True run-001\n", "run-001 False run-001\n"]
+    log = read_log(work_folder / "runs" / "run-001" / "log.jsonl")
+    assert [one["reason"] for one in log.of("finished")][-1] == "done"
+    assert log.of("resumed")
 
 
 def test_a_conversation_goes_on_until_its_context_is_full(work_folder: Path) -> None:
@@ -365,4 +386,14 @@ def test_an_empty_source_is_said_where_it_is_read(work_folder: Path) -> None:
     (work_folder / "rows.jsonl").write_text("\n")
     with pytest.raises(InputError, match="an empty file"):
         foldkit.build(foldkit.read_sheet(work_folder / "fold.toml"))
-    assert list((work_folder / "built").iterdir()) == []
+    assert [path.name for path in (work_folder / "built").iterdir()] == ["lock"]
+
+
+def test_a_build_waits_for_one_that_is_at_work_there(work_folder: Path) -> None:
+    """Another sheet of the folder may be built at the same moment, into the same files."""
+    (work_folder / "built").mkdir()
+    with ThreadPoolExecutor(1) as pool:
+        with locked(work_folder / "built" / "lock"):
+            waiting = pool.submit(foldkit.build, foldkit.read_sheet(work_folder / "fold.toml"))
+            assert not wait([waiting], timeout=1).done
+        assert len(waiting.result().parts["train"])

@@ -57,7 +57,6 @@ def train(
 ) -> None:
     """Train an adapter into a new folder under runs/; Ctrl-C saves and stops, --resume goes on."""
     from foldkit.formats import UsageError
-    from foldkit.work import take_part
 
     sheet = open_sheet(sheet_file, changes)
     if rates:
@@ -77,10 +76,10 @@ def train(
         sys.exit(_vary(sheet, varied, name, run_at))
     if processes > 1:
         sys.exit(_together(sheet_file, changes, name, run_at, processes))
-    if int(os.environ.get("RANK", "0")) > 0:
-        # The first process hears Ctrl-C, and the others follow it.
+    if int(os.environ.get("WORLD_SIZE", "1")) > 1 and int(os.environ.get("RANK", "0")) > 0:
+        # The first process writes, prints, and hears Ctrl-C; the others follow it.
         with heeded(signal.SIG_IGN, signal.SIGINT), first_interrupt(err(), *ending_signals()) as asked:
-            take_part(sheet, run_at, stop=asked)
+            _trained(sheet, name, run_at, asked)
         return
     run = train_with_progress(sheet, name, run_at)
     if show_run(run) == "stopped":
@@ -135,14 +134,21 @@ def _show_tried(tried: Sequence[Tried], name: str) -> None:
 
 def train_with_progress(sheet: Sheet, name: str = "", resumed: RunFolder | None = None) -> RunFolder:
     """Train with a progress bar on standard error, and a line at every validation."""
+    with _progress() as (progress, asked):
+        return _trained(sheet, name, resumed, asked, _listener(progress))
+
+
+def _trained(
+    sheet: Sheet,
+    name: str,
+    resumed: RunFolder | None,
+    stop: Callable[[], bool],
+    listen: Callable[[TrainEvent], None] | None = None,
+) -> RunFolder:
     from foldkit.work import resume
     from foldkit.work import train as train_run
 
-    with _progress() as (progress, asked):
-        listen = _listener(progress)
-        if resumed:
-            return resume(resumed, listen, stop=asked)
-        return train_run(sheet, name, listen, stop=asked)
+    return resume(resumed, listen, stop=stop) if resumed else train_run(sheet, name, listen, stop=stop)
 
 
 @contextlib.contextmanager

@@ -43,6 +43,12 @@ class Team:
         places = [self.rank + self.size * index for index in range(n_rounds)]
         return [(passes[place % len(passes)], place < len(passes)) for place in places]
 
+    def meet(self, times: int = 1) -> None:
+        """Wait, so many times, until all processes are here. Raises LostProcessError where one has ended."""
+        for _ in range(times if self.size > 1 else 0):
+            with _sent():
+                torch.distributed.barrier()
+
     def add_up(self, tensors: Sequence[Tensor]) -> None:
         """Put the sum over all processes in the place of each tensor. Raises LostProcessError where one has ended."""
         if self.size == 1:
@@ -67,6 +73,12 @@ class Team:
         with _sent():
             torch.distributed.broadcast(found, 0)
         return [float(value) for value in found]
+
+    def text_of_first(self, text: str = "") -> str:
+        """Return the first process's text; the others give none."""
+        (n_bytes,) = self.of_first(len(text.encode()))
+        found = self.of_first(*text.encode().ljust(int(n_bytes)))
+        return bytes(map(int, found)).decode()
 
     def of_all(self, value: Tensor) -> list[Tensor]:
         """Return a tensor of every process, in their order."""
@@ -111,9 +123,9 @@ def joined_team(device: torch.device = CPU) -> Iterator[Team]:
     except RuntimeError as error:
         raise _unreached(error) from None
     try:
-        yield Team(torch.distributed.get_rank(), size)
-        with _sent():
-            torch.distributed.barrier()  # none leaves while another still listens
+        team = Team(torch.distributed.get_rank(), size)
+        yield team
+        team.meet()  # none leaves while another still listens
     finally:
         torch.distributed.destroy_process_group()
 
@@ -135,12 +147,11 @@ def _unreached(error: RuntimeError) -> FoldKitError:
 
 @contextlib.contextmanager
 def first_here(team: Team) -> Iterator[None]:
-    """Let the first process on each machine go through the `with` block before the others do."""
-    first = int(os.environ.get("LOCAL_RANK", "0")) == 0
-    if team.size > 1 and not first:
-        with _sent():
-            torch.distributed.barrier()
+    """Let the first process go through the `with` block before the first on each machine, and these before the others.
+
+    Machines may see the same folder, or each its own.
+    """
+    turn = 0 if team.rank == 0 else 1 if os.environ.get("LOCAL_RANK", "0") == "0" else 2
+    team.meet(turn)
     yield
-    if team.size > 1 and first:
-        with _sent():
-            torch.distributed.barrier()
+    team.meet(2 - turn)

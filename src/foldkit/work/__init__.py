@@ -29,7 +29,6 @@ if TYPE_CHECKING:
     from .steps import check as check
     from .steps import split as split
     from .training_step import resume as resume
-    from .training_step import take_part as take_part
     from .training_step import train as train
     from .vary_step import Trials as Trials
     from .vary_step import Tried as Tried
@@ -37,7 +36,7 @@ if TYPE_CHECKING:
     from .vary_step import plan_trials as plan_trials
     from .vary_step import read_trials as read_trials
 
-__getattr__, __all__ = lazy_door(
+__getattr__, __dir__, __all__ = lazy_door(
     __name__,
     {
         "asking": ("Asked", "answer_file", "open_asked", "open_asked_base"),
@@ -51,7 +50,7 @@ __getattr__, __all__ = lazy_door(
         "scoring_step": ("score",),
         "starting": ("Start", "start"),
         "steps": ("Split", "build", "check", "split"),
-        "training_step": ("resume", "take_part", "train"),
+        "training_step": ("resume", "train"),
         "vary_step": ("Trials", "Tried", "make_trials", "plan_trials", "read_trials"),
     },
 )

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 
 from foldkit.formats import FoldKitError, locked, write_aside
 from foldkit.models.settings import COMPUTES, DEVICES
-from foldkit.runs import LogWriter, RunFolder, check_name, cut_log, new_run, read_log
+from foldkit.runs import LogWriter, RunFolder, check_name, cut_log, new_run, read_log, run_at
 
 from .drift import drift_notes
 from .forecast_step import choose_micro_batch
@@ -48,40 +48,48 @@ def train(
 
     The folder gets the sheet, the log as it happens, checkpoints, the adapter whenever validation improves, and the
     curve. `stop` is asked after every step, as is the run's folder for a request to stop; a training that was stopped,
-    or killed, goes on with `resume`. Where a launcher started several processes, this is for the first one; the others
-    call `take_part`.
+    or killed, goes on with `resume`. Where a launcher started several processes, each calls this: the first one writes
+    and hears of events, and all of them return the run. Raises FoldKitError when another process has ended.
     """
     with _joined(sheet) as team:
+        if team.rank:
+            return _take_part(sheet, None, stop, team)
         check_name(sheet.path("runs"), name)  # before the work of opening
         parts, notes = _opened(sheet, team)
         run = new_run(sheet.path("runs"), name)
+        team.text_of_first(run.path.name)
         with locked(run.lock):
             _write_sheet(parts.sheet, run)
             return _go(parts, run, on_event, stop, team, notes)
 
 
-def resume(run: RunFolder, on_event: OnEvent | None = None, *, stop: Callable[[], bool] = _never) -> RunFolder:
+def resume(
+    run: RunFolder | str | Path, on_event: OnEvent | None = None, *, stop: Callable[[], bool] = _never
+) -> RunFolder:
     """Go on with a run from its last checkpoint, by the run's own sheet, as if it had never stopped.
 
-    Events that the log holds of later steps are cut off. Raises FoldKitError while another training is at work in the
-    run, and InputError when base, data or the number of processes are not those it began with.
+    Events that the log holds of later steps are cut off. Each of several processes calls this, as `train`. Raises
+    FoldKitError while another training is at work in the run, and InputError when base, data or the number of processes
+    are not those it began with.
     """
-    with locked(run.lock), _joined(sheet_of_run(run)) as team:
-        parts, notes = _opened(sheet_of_run(run), team)
-        return _go(parts, run, on_event, stop, team, notes)
-
-
-def take_part(sheet: Sheet, resumed: RunFolder | None = None, *, stop: Callable[[], bool] = _never) -> None:
-    """Make this process's part of a training, or of one that goes on, and write nothing: all but the first call this.
-
-    When `stop` returns true, all of them end after the step. Raises FoldKitError when another process has ended.
-    """
-    sheet = sheet_of_run(resumed) if resumed else sheet
+    run = run_at(run)
+    sheet = sheet_of_run(run)
     with _joined(sheet) as team:
-        parts, _ = _opened(sheet, team)
-        snapshot = _last_snapshot(parts, resumed, team) if resumed else None
-        for _ in _events(parts, snapshot, stop, team):
-            pass
+        if team.rank:
+            return _take_part(sheet, run, stop, team)
+        with locked(run.lock):
+            parts, notes = _opened(sheet, team)
+            return _go(parts, run, on_event, stop, team, notes)
+
+
+def _take_part(sheet: Sheet, resumed: RunFolder | None, stop: Callable[[], bool], team: Team) -> RunFolder:
+    """Make this process's part of a training, or of one that goes on, and write nothing: all but the first do so."""
+    parts, _ = _opened(sheet, team)
+    run = resumed or RunFolder(sheet.path("runs") / team.text_of_first())
+    snapshot = _last_snapshot(parts, resumed, team) if resumed else None
+    for _ in _events(parts, snapshot, stop, team):
+        pass
+    return run
 
 
 def _joined(sheet: Sheet) -> AbstractContextManager[Team]:
