@@ -52,6 +52,9 @@ def save_adapter(path: Path, adapter: Adapter, header: AdapterHeader) -> None:
 
 def read_header(path: Path) -> AdapterHeader:
     """Read the header alone; raises InputError for a file that is no adapter of ours."""
+    if path.is_dir():
+        todo = f"choose a file in it, such as {path / 'adapter.safetensors'}"
+        raise InputError(path, "adapter", "an adapter file", "a folder", todo)
     try:
         with safetensors.safe_open(path, framework="pt") as file:
             values = json.loads((file.metadata() or {})["foldkit"])

@@ -84,7 +84,7 @@ def curve_of(log: RunLog, name: str, label: str = "", base: str = "", across: st
     """Return the curve of a log. Raises InputError when it has no step yet."""
     steps, losses = log.arrays("step", "step", "loss")
     if not len(steps):
-        raise InputError(name, "log", "at least one step", "none", "wait for the first step")
+        raise InputError(name, "log", "at least one step", None, "wait for the first step")
     figure = _FIGURES[across]
     scale = 60.0 if across == "minutes" else 1.0
     place, at = log.arrays("step", "step", figure)

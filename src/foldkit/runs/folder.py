@@ -127,7 +127,7 @@ def run_at(run: RunFolder | str | Path) -> RunFolder:
     found = RunFolder(Path(run))
     if not found.log.exists():
         raise InputError(
-            run, "run", f"a folder with {found.log.name}", "none", "name a run's folder, such as runs/run-001"
+            run, "run", f"a folder with {found.log.name}", None, "name a run's folder, such as runs/run-001"
         )
     return found
 
@@ -137,7 +137,7 @@ def newest_run(folder: str | Path) -> RunFolder:
     folder = Path(folder)
     runs = [path for path in folder.glob("*") if (path / "log.jsonl").exists()]
     if not runs:
-        raise InputError(folder, "runs", "at least one run", "none", "train first: foldkit train")
+        raise InputError(folder, "runs", "at least one run", None, "train first: foldkit train")
     return RunFolder(max(runs, key=lambda path: (path / "sheet.json").stat().st_mtime_ns))
 
 

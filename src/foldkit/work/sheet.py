@@ -56,14 +56,14 @@ def base_path(model: str, folder: Path) -> Path:
     return folder / model
 
 
-def read_sheet(path: str | Path, changes: Sequence[str] = ()) -> Sheet:
-    """Read a sheet; each change is `section.key=value` and wins over the file.
+def read_sheet(path: str | Path, changes: str | Sequence[str] = ()) -> Sheet:
+    """Read a sheet; each change, or the one, is `section.key=value` and wins over the file.
 
     Raises UsageError for an unknown section or setting with the near name, and for a value out of its range.
     """
     path = Path(path)
     values = read_toml(path)
-    for change in changes:
+    for change in [changes] if isinstance(changes, str) else changes:
         _apply(values, change)
     return sheet_from_mapping(values, path.parent, str(path))
 
