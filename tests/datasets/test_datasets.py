@@ -28,7 +28,7 @@ from foldkit.datasets import (
     write_assignment,
 )
 from foldkit.datasets.splitting import content_keys
-from foldkit.formats import InputError, UsageError
+from foldkit.formats import InputError, UsageError, read_jsonl
 from foldkit.rows import Rows
 from foldkit.rows.near import near_pairs
 from foldkit.templates import Markup, read_template
@@ -196,8 +196,10 @@ def test_what_the_encoding_loses_is_said(side: TextSide, tmp_path: Path, tokeniz
     assert notes(lossy, side.markup()) == ["the tokenizer does not give the target back exactly in 1 rows, first 7"]
 
 
-def test_a_stored_dataset_comes_back_until_its_inputs_change(side: TextSide, tmp_path: Path) -> None:
-    """None for other inputs and for a damaged manifest; an error for a part that is cut or of another build."""
+def test_a_stored_dataset_comes_back_until_its_inputs_change(
+    side: TextSide, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """None for other inputs, a damaged manifest, a build that ends meanwhile; an error for a part that is damaged."""
     coder = Coder(read_template("question", tmp_path), Encoder(side, side.markup()), 60)
     assert read_built(tmp_path, {"size": 1000}) is None
     dataset = built(table_of(60), coder, SplitSettings(0.2, 0.2), tmp_path)
@@ -212,6 +214,18 @@ def test_a_stored_dataset_comes_back_until_its_inputs_change(side: TextSide, tmp
         (tmp_path / "train.arrow").write_bytes(damaged)
         with pytest.raises(InputError, match="build again"):
             read_built(tmp_path, {"size": 1000})
+    (tmp_path / "train.arrow").write_bytes(whole)
+    kept = (tmp_path / "manifest.json").read_text()
+
+    def end_of_another_build(at: Path) -> list[dict[str, object]]:
+        (tmp_path / "manifest.json").write_text("{}")
+        return read_jsonl(at)
+
+    with monkeypatch.context() as patched:
+        patched.setattr("foldkit.datasets.store.read_jsonl", end_of_another_build)
+        assert read_built(tmp_path, {"size": 1000}) is None
+    (tmp_path / "manifest.json").write_text(kept)
+    assert read_built(tmp_path, {"size": 1000}) is not None
     (tmp_path / "manifest.json").write_text("{")
     assert read_built(tmp_path, {"size": 1000}) is None
 

@@ -102,19 +102,38 @@ class DatasetWriter:
 
 
 def read_built(folder: Path, inputs: Mapping[str, Any]) -> Dataset | None:
-    """Open a folder, or return None when it was built from something other than `inputs`.
+    """Open a folder, or return None when it was built from something other than `inputs`, or is built anew meanwhile.
 
     Raises InputError for a part that is damaged or does not have the rows that the manifest counts.
     """
+    written = _manifest_of(folder)
     try:
-        manifest = json.loads((folder / "manifest.json").read_text(encoding="utf-8"))
-    except (OSError, ValueError):
+        manifest = json.loads(written)
+    except ValueError:
         return None
     if manifest.get("version") != VERSION or manifest.get("inputs") != json.loads(json.dumps(dict(inputs))):
         return None
+    try:
+        found = _opened(folder, manifest)
+    except InputError:
+        if _manifest_of(folder) == written:
+            raise
+        return None
+    return found if _manifest_of(folder) == written else None
+
+
+def _opened(folder: Path, manifest: Mapping[str, Any]) -> Dataset:
     parts = {part: _read_part(folder / f"{part}.arrow", manifest["counts"][part]["rows"]) for part in PARTS}
     set_aside = tuple(SetAside(**row) for row in read_jsonl(folder / "set_aside.jsonl"))
     return Dataset(parts, set_aside, manifest["fingerprint"], manifest["counts"], tuple(manifest["notes"]))
+
+
+def _manifest_of(folder: Path) -> str:
+    """Return the text of the manifest, nothing where there is none that can be read."""
+    try:
+        return (folder / "manifest.json").read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError):
+        return ""
 
 
 def _read_part(path: Path, n_rows: int) -> Examples:

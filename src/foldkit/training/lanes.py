@@ -25,7 +25,7 @@ Made = TypeVar("Made")
 
 # Two are what was measured; each part holds less of what examples have in common.
 _LANES = 2
-# Parts of fewer tokens, or of fewer multiplications a layer, take longer side by side than one after the other.
+# Parts of fewer tokens, or of fewer multiplications a layer, take as long side by side as one after the other.
 _ENOUGH_TOKENS, _ENOUGH_PRODUCTS = 384, 2e8
 # Seconds after which Python lets another thread go on: calls are short, and none should wait for many of another's.
 _TURN = 2e-4
