@@ -42,6 +42,10 @@ Tokenizers come from `tokenizer.json`, or from GGUF metadata: byte-level pairs w
 pieces joined by score, and unigrams. To these two no blank is added before a text, as texts are encoded apart from the
 markup around them.
 
+The turns of a template stand in the chat markup that a base's files carry, and under plain headings (`== user ==`, each
+reply closed by the end marker) where they carry none. `markup` in `[base]` says so itself: `own`, which is refused
+where there is none, `headings`, or `auto`.
+
 Block types of GGUF, each bit-checked against the format's own package:
 {blocks}.
 They are expanded to float32 when the base is opened.
