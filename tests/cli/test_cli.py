@@ -18,6 +18,7 @@ import pexpect
 import psutil
 import pytest
 import torch
+from click.testing import CliRunner
 
 import foldkit
 from foldkit.cli.main import foldkit as group
@@ -323,6 +324,7 @@ def test_ctrl_c_in_an_answer_keeps_what_came(work_folder: Path) -> None:
     ("words", "code", "said"),
     [
         (["trian"], 2, "did you mean 'train'"),
+        (["runs", "comprae"], 2, "did you mean 'compare'"),
         (["train", "--set", "train.epoch=1"], 2, "did you mean 'epochs'"),
         (["look", "--set", "rows.source.x=1"], 2, "--set: rows.source.x=1: expected a section in source"),
         (["train", "--sheet", "none.toml"], 1, "none.toml: file: expected an existing file"),
@@ -354,7 +356,7 @@ def test_mistakes_get_one_clear_line(work_folder: Path, words: list[str], code: 
 
 
 def test_help_and_import_load_nothing_heavy(tmp_path: Path) -> None:
-    """No torch, no tables, no plotting; every command has a help text with an example."""
+    """No torch, no tables, no plotting; every command has a help text with an example, and lists cut no line short."""
     heavy = "torch,pandas,matplotlib,tokenizers,numpy"
     code = (
         "import sys, foldkit; from foldkit.cli.main import foldkit as group; "
@@ -366,6 +368,8 @@ def test_help_and_import_load_nothing_heavy(tmp_path: Path) -> None:
     for name, command in group.commands.items():
         assert command.epilog, name
         assert command.epilog.startswith(f"Example: foldkit {name}")
+    for words in (["--help"], ["runs", "--help"]):
+        assert "..." not in CliRunner().invoke(group, words).output.partition("Commands:")[2]
 
 
 @pytest.mark.parametrize(

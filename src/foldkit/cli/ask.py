@@ -65,7 +65,7 @@ def ask(
     source: Path | None,
     out: Path,
 ) -> None:
-    """Ask the adapter a question, in the template it was trained with; without a question, have a conversation."""
+    """Ask the adapter, in the template it was trained with. Without a question, have a conversation."""
     from foldkit.answering import AnswerSettings
     from foldkit.formats import UsageError
     from foldkit.models import Sampling

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 @sheet_options
 @click.option("--strict", is_flag=True, help="Stop with exit code 1 when the checks find anything.")
 def build(sheet_file: Path, changes: tuple[str, ...], strict: bool) -> None:
-    """Build the dataset: every row rendered, tokenised, checked, and in its part or set aside with the reason."""
+    """Build the dataset: every row rendered, tokenised and checked. It is in its part, or set aside with the reason."""
     from foldkit.formats import FoldKitError
     from foldkit.work import build as build_dataset
     from foldkit.work import check, open_inputs

@@ -36,12 +36,9 @@ class NewFile(click.Path):
         return path
 
 
-def sheet_options(command: F) -> F:
-    """Add `--sheet` and `--set` to a command."""
-    add_set = click.option(
-        "--set", "changes", multiple=True, metavar="SECTION.KEY=VALUE", help="Change one setting; may be repeated."
-    )
-    add_sheet = click.option(
+def sheet_option(command: F) -> F:
+    """Add `--sheet` to a command."""
+    add = click.option(
         "--sheet",
         "sheet_file",
         type=click.Path(path_type=Path),
@@ -49,7 +46,15 @@ def sheet_options(command: F) -> F:
         show_default=True,
         help="The sheet to work from.",
     )
-    return add_sheet(add_set(command))
+    return add(command)
+
+
+def sheet_options(command: F) -> F:
+    """Add `--sheet` and `--set` to a command."""
+    add_set = click.option(
+        "--set", "changes", multiple=True, metavar="SECTION.KEY=VALUE", help="Change one setting; may be repeated."
+    )
+    return sheet_option(add_set(command))
 
 
 def open_sheet(sheet_file: Path, changes: Sequence[str]) -> Sheet:

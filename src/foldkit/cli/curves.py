@@ -18,7 +18,7 @@ from .common import NewFile, find_runs, open_sheet, out, sheet_options
 def curves(
     runs: tuple[str, ...], sheet_file: Path, changes: tuple[str, ...], picture: Path | None, across: str, linear: bool
 ) -> None:
-    """Draw the losses of RUNS, the newest by default, with rate and norm below, and say what they show."""
+    """Draw the losses of runs, and say what they show. RUNS is the newest by default; rate and norm stand below."""
     from foldkit.curves import FIGURES, diagnose, save_picture
     from foldkit.runs import read_log, summarise_run
 

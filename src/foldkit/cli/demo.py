@@ -23,7 +23,7 @@ _SLOT = f'--slot station="{STATION}" '
 @click.option("--set", "changes", multiple=True, metavar="SECTION.KEY=VALUE", help="Change one setting of the sheet.")
 @click.option("--preferences", is_flag=True, help="On rows with a better and a worse reply each.")
 def demo(folder: Path, base: Path | None, changes: tuple[str, ...], preferences: bool) -> None:
-    """Go the whole way on sample data: rows, template, split, training, curve, scores, one question."""
+    """Go the whole way on sample data. Rows, template, split, training, curve, scores, one question."""
     import time
 
     from foldkit.answering import AnswerSettings

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 @click.command(epilog="Example: foldkit forecast --set base.weights=stored --set train.micro_batch=auto")
 @sheet_options
 def forecast(sheet_file: Path, changes: tuple[str, ...]) -> None:
-    """Say what a training will take: tokens, steps, memory by part, time; exit code 1 where it does not fit."""
+    """Say what a training will take: tokens, steps, memory, time. The exit code is 1 where it does not fit."""
     from foldkit.work import forecast as forecast_of
 
     found = forecast_of(open_sheet(sheet_file, changes))

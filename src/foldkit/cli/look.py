@@ -33,7 +33,7 @@ def look(
     figure: Path | None,
     as_json: bool,
 ) -> None:
-    """Look at the rows: blanks, lengths, duplicates, scripts, and one row in the template."""
+    """Look at the rows, and at one of them in the template. Blanks, lengths, duplicates and scripts are told."""
     from foldkit.rows import summarise
     from foldkit.work import open_inputs, token_lengths
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import atexit
 import contextlib
-import difflib
 import io
 import os
 import signal
@@ -16,26 +15,9 @@ from foldkit.formats.errors import FoldKitError, UsageError
 from foldkit.models.threads import tell_threads
 
 from . import ask, build, curves, demo, forecast, look, new, report, review, runs, score, split, train, watch
+from .groups import Commands
 
 EPILOG = "Start with `foldkit demo`. Every command reads fold.toml in this folder, or the sheet named with --sheet."
-
-
-class Commands(click.Group):
-    """A group that lists its commands in the order people work and suggests the near name of an unknown one."""
-
-    def list_commands(self, ctx: click.Context) -> list[str]:
-        """Return the commands in the order they were added."""
-        return list(self.commands)
-
-    def resolve_command(
-        self, ctx: click.Context, args: list[str]
-    ) -> tuple[str | None, click.Command | None, list[str]]:
-        """Find a command; an unknown one is refused with the near name."""
-        if args and self.get_command(ctx, args[0]) is None and not args[0].startswith("-"):
-            close = difflib.get_close_matches(args[0], list(self.commands), n=1)
-            hint = f"did you mean {close[0]!r}?" if close else f"known: {', '.join(self.commands)}"
-            raise click.UsageError(f"no command {args[0]!r}; {hint}", ctx)
-        return super().resolve_command(ctx, args)
 
 
 @click.group(cls=Commands, epilog=EPILOG, context_settings={"help_option_names": ["-h", "--help"]})

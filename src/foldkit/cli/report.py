@@ -14,7 +14,7 @@ from .common import NewFile, find_run, open_sheet, out, sheet_options
 @sheet_options
 @click.option("-o", "--out", "page", type=NewFile(), help="Where to write it; the run's folder.")
 def report(run: str, sheet_file: Path, changes: tuple[str, ...], page: Path | None) -> None:
-    """Write one HTML page about RUN, the newest by default: settings, data, losses, scores, answers side by side."""
+    """Write one HTML page about a run. RUN is the newest by default; data, losses, scores, answers side by side."""
     from foldkit.formats import UsageError
     from foldkit.work import write_report
 

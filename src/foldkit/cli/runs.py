@@ -7,7 +7,8 @@ from typing import TYPE_CHECKING
 
 import click
 
-from .common import NewFile, find_run, find_runs, open_sheet, out, short, show_table
+from .common import NewFile, find_run, find_runs, open_sheet, out, sheet_option, short, show_table
+from .groups import Commands
 
 if TYPE_CHECKING:
     from foldkit.runs import RunSummary
@@ -15,11 +16,11 @@ if TYPE_CHECKING:
 _ENDINGS = (".csv", ".parquet")
 
 
-@click.group(invoke_without_command=True, epilog="Example: foldkit runs compare run-001 run-002")
-@click.option("--sheet", "sheet_file", type=click.Path(path_type=Path), default=Path("fold.toml"), show_default=True)
+@click.group(cls=Commands, invoke_without_command=True, epilog="Example: foldkit runs compare run-001 run-002")
+@sheet_option
 @click.pass_context
 def runs(ctx: click.Context, sheet_file: Path) -> None:
-    """List what was trained; with a command: show, compare, note, stop, delete, export."""
+    """List what was trained; compare, note, stop, delete, export it."""
     ctx.obj = sheet_file
     if ctx.invoked_subcommand:
         return
@@ -43,7 +44,7 @@ def _line(run: RunSummary) -> list[str]:
 @click.argument("run", default="")
 @click.pass_obj
 def show(sheet_file: Path, run: str) -> None:
-    """Show one run, the newest by default: outcome, what its figures show, settings, files."""
+    """Show one run: outcome, what its figures say, settings, files. RUN is the newest by default."""
     from foldkit.curves import diagnose
     from foldkit.runs import flat, read_log, read_run_sheet, shown_setting, summarise_run
     from foldkit.runs.keeping import scores
@@ -73,7 +74,7 @@ def show(sheet_file: Path, run: str) -> None:
 @click.argument("names", nargs=-1, required=True)
 @click.pass_obj
 def compare(sheet_file: Path, names: tuple[str, ...]) -> None:
-    """Set what differs between the sheets of runs beside what they came to."""
+    """Set what differs between runs beside what they came to."""
     from foldkit.runs import differing, read_run_sheet, shown_setting, summarise_run
     from foldkit.runs.keeping import scores
 
@@ -104,7 +105,7 @@ def note(sheet_file: Path, run: str, text: str) -> None:
 @click.argument("run", default="")
 @click.pass_obj
 def stop(sheet_file: Path, run: str) -> None:
-    """Ask the training in RUN, the newest by default, to save and stop after its step."""
+    """Ask a training to save and stop after its step. RUN is the newest by default."""
     from foldkit.runs import ask_to_stop
 
     folder = find_run(open_sheet(sheet_file, ()), run, "RUN")
@@ -118,7 +119,7 @@ def stop(sheet_file: Path, run: str) -> None:
 @click.option("--yes", is_flag=True, help="Do not ask.")
 @click.pass_obj
 def delete(sheet_file: Path, names: tuple[str, ...], yes: bool) -> None:
-    """Remove runs with their adapters, checkpoints and logs, after asking."""
+    """Remove runs, their adapters and logs, after asking."""
     from foldkit.runs import delete_run
 
     for folder in find_runs(open_sheet(sheet_file, ()), names):
@@ -131,7 +132,7 @@ def delete(sheet_file: Path, names: tuple[str, ...], yes: bool) -> None:
 @click.argument("path", type=NewFile())
 @click.pass_obj
 def export(sheet_file: Path, path: Path) -> None:
-    """Write a line for every run, with outcome, scores and settings, to PATH: .csv or .parquet."""
+    """Write a line for every run to PATH, .csv or .parquet. It has outcome, scores and settings."""
     from foldkit.formats import UsageError, one_of
     from foldkit.work import runs_table
 

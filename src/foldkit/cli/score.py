@@ -34,7 +34,7 @@ def score(
     rows: Path | None,
     picks: bool,
 ) -> None:
-    """Score base, contenders and adapter on the same test rows; before there is a run, base and shots alone."""
+    """Score base, contenders and adapter on the same test rows. Before there is a run, base and shots alone."""
     from foldkit.formats import UsageError, one_of
 
     sheet = open_sheet(sheet_file, changes)

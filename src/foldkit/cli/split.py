@@ -13,7 +13,7 @@ from .common import open_sheet, out, sheet_options, show_table
 @sheet_options
 @click.option("--rows", "each", is_flag=True, help="Print every row's number and part, tab between.")
 def split(sheet_file: Path, changes: tuple[str, ...], each: bool) -> None:
-    """Show the split and rows whose texts stand in train and outside it."""
+    """Show the split, and the rows of train that stand outside it too."""
     from foldkit.datasets.splitting import counts
     from foldkit.work import split as split_rows
 

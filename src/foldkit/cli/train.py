@@ -55,7 +55,7 @@ def train(
     rates: bool,
     processes: int,
 ) -> None:
-    """Train an adapter into a new folder under runs/; Ctrl-C saves and stops, --resume goes on."""
+    """Train an adapter into a new folder under runs/. Ctrl-C saves and stops, --resume goes on."""
     from foldkit.formats import UsageError
 
     sheet = open_sheet(sheet_file, changes)

@@ -25,7 +25,7 @@ _REST, _PAUSE = 4, 0.5
 @sheet_options
 @click.option("--once", is_flag=True, help="Show the run as it is now, and end.")
 def watch(run: str, sheet_file: Path, changes: tuple[str, ...], once: bool) -> None:
-    """Follow RUN, the newest by default: losses, figures, time to go, events, until it ends."""
+    """Follow a run until it ends: losses, figures, time to go, events. RUN is the newest by default."""
     folder = find_run(open_sheet(sheet_file, changes), run, "RUN")
     if once:
         console = out()
