@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shutil
 import signal
 import subprocess
 import sys
@@ -182,7 +183,7 @@ def test_a_run_that_has_not_begun_is_shown_without_a_picture(work_folder: Path, 
 
 
 def test_varied_settings_are_ranked_by_validation(work_folder: Path) -> None:
-    """A table at the end, the best first; a wrong setting and a second meaning of it are refused."""
+    """A table at the end, the best first; going on makes what is missing; a second meaning of it is refused."""
     done = call(
         "train",
         "--vary",
@@ -197,5 +198,9 @@ def test_varied_settings_are_ranked_by_validation(work_folder: Path) -> None:
     assert "run 2 of 2: train.learning_rate 0.01" in done.stderr
     assert done.stdout.index("t-02") < done.stdout.index("t-01")
     assert "the test part was not looked at" in done.stdout
+    shutil.rmtree(work_folder / "runs" / "t-01")
+    again = call("train", "--resume", cwd=work_folder)
+    assert "run 1 of 2: train.learning_rate 1e-06" in again.stderr
+    assert (again.returncode, again.stdout.index("t-02") < again.stdout.index("t-01")) == (0, True)
     both = call("train", "--vary", "adapter.rank=[2]", "--processes", "2", cwd=work_folder)
     assert (both.returncode, "--vary" in both.stderr) == (2, True)

@@ -34,7 +34,7 @@ if TYPE_CHECKING:
     flag_value="",
     default=None,
     metavar="[RUN]",
-    help="Go on with a run that was stopped, the newest by default, by its own sheet.",
+    help="Go on with a run that was stopped, or what --vary began; the newest by default.",
 )
 @click.option(
     "--vary",
@@ -69,7 +69,7 @@ def train(
         raise UsageError(
             "--resume", "other options", "none, for a run has its own sheet", changes or name, "leave them out"
         )
-    run_at = find_run(sheet, resumed, "--resume") if resumed is not None else None
+    run_at = _to_resume(sheet, resumed) if resumed is not None else None
     if varied or (run_at and run_at.plan.exists()):
         if processes > 1 or (varied and run_at):
             raise UsageError("--vary", "other options", "neither --processes nor --resume", varied, "leave them out")
@@ -84,6 +84,14 @@ def train(
     run = train_with_progress(sheet, name, run_at)
     if show_run(run) == "stopped":
         sys.exit(130)
+
+
+def _to_resume(sheet: Sheet, name: str) -> RunFolder:
+    """Return the run of that name; without one the newest, or the plan that it is part of."""
+    from foldkit.work import plan_of
+
+    run = find_run(sheet, name, "--resume")
+    return run if name else plan_of(run) or run
 
 
 def _together(sheet_file: Path, changes: tuple[str, ...], name: str, run: RunFolder | None, n_processes: int) -> int:

@@ -33,6 +33,7 @@ if TYPE_CHECKING:
     from .vary_step import Trials as Trials
     from .vary_step import Tried as Tried
     from .vary_step import make_trials as make_trials
+    from .vary_step import plan_of as plan_of
     from .vary_step import plan_trials as plan_trials
     from .vary_step import read_trials as read_trials
 
@@ -51,6 +52,6 @@ __getattr__, __dir__, __all__ = lazy_door(
         "starting": ("Start", "start"),
         "steps": ("Split", "build", "check", "split"),
         "training_step": ("resume", "train"),
-        "vary_step": ("Trials", "Tried", "make_trials", "plan_trials", "read_trials"),
+        "vary_step": ("Trials", "Tried", "make_trials", "plan_of", "plan_trials", "read_trials"),
     },
 )

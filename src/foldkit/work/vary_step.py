@@ -107,6 +107,13 @@ def read_trials(folder: RunFolder) -> Trials:
     return Trials(folder, sheet, plan["varied"])
 
 
+def plan_of(run: RunFolder) -> RunFolder | None:
+    """Return the folder of the plan that a run is part of, None for a run by itself."""
+    name, _, _ = run.path.name.rpartition("-")
+    folder = RunFolder(run.path.parent / name)
+    return folder if name and folder.plan.exists() else None
+
+
 def make_trials(
     trials: Trials, on_trial: OnTrial, on_event: OnEvent | None = None, *, stop: Callable[[], bool] = lambda: False
 ) -> list[Tried]:
