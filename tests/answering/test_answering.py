@@ -117,9 +117,22 @@ def test_shots_are_drawn_by_a_seed() -> None:
 
 
 def test_questions_that_cannot_be_asked_are_refused(answerer: Answerer) -> None:
-    """A missing slot by name, an optional one not; a prompt that leaves no room."""
+    """A missing or blank slot by name, an optional one not; a prompt or an answer to hold that leaves no room."""
     assert answerer.prompt_ids({"station": "A", "note": "b"})
-    with pytest.raises(InputError, match="a value for station"):
-        answerer.prompt_ids({"note": "b"})
+    for row in ({"note": "b"}, {"note": "b", "station": " "}):
+        with pytest.raises(InputError, match="question: station: expected a text"):
+            answerer.prompt_ids(row)
+        with pytest.raises(InputError, match="question: station: expected a text"):
+            answerer.chosen(row, ["west"])
     with pytest.raises(InputError, match="at most 256 tokens in all"):
         answerer.answers([ROWS[0]], AnswerSettings(400))
+    with pytest.raises(InputError, match="at most 256 tokens in all"):
+        answerer.chosen(ROWS[0], ["west", "wind " * 250])
+
+
+def test_a_broken_conversation_is_refused(answerer: Answerer, side: TextSide) -> None:
+    """With what is wrong in it."""
+    turns = {"name": "talk", "turn": [{"each": "messages"}]}
+    talk = Answerer(answerer.decoder, side, template_from_mapping(turns, "here"), side.markup())
+    with pytest.raises(InputError, match=r"question: conversation: .* message 1 has no role"):
+        talk.prompt_ids({"messages": '[{"role": "boss", "content": "wind"}]'})

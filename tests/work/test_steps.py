@@ -18,7 +18,7 @@ from foldkit.answering import AnswerSettings
 from foldkit.formats import FoldKitError, InputError, UsageError, locked, read_jsonl
 from foldkit.runs import RunFolder, read_log
 from foldkit.training import Finished, Noted, Stepped, TrainEvent, pass_cost, too_many_bytes
-from foldkit.work import Conversation, answer_file
+from foldkit.work import Conversation, answer_rows, read_questions
 from foldkit.work.parts import Parts
 
 from ..conftest import in_two_processes
@@ -339,19 +339,28 @@ def test_weights_held_in_few_bits_go_the_whole_way(work_folder: Path) -> None:
     options = ["west", "east"]
     assert asked.choice({"question": "wind 3 west?"}, options) in options
     questions, out = work_folder / "questions.jsonl", work_folder / "answers.jsonl"
-    questions.write_text("".join(json.dumps({"question": f"wind {i}?"}) + "\n" for i in range(5)))
-    assert list(answer_file(asked, questions, out, AnswerSettings(3), batch=2)) == [(2, 5), (4, 5), (5, 5)]
+
+    def answer(rows: list[dict[str, object]], settings: AnswerSettings) -> list[tuple[int, int]]:
+        questions.write_text("".join(json.dumps(row) + "\n" for row in rows))
+        return list(answer_rows(asked, read_questions(asked, questions), out, settings, batch=2))
+
+    five = [{"question": f"wind {i}?", "id": i} for i in range(5)]
+    assert answer(five, AnswerSettings(3)) == [(2, 5), (4, 5), (5, 5)]
     whole = out.read_text()
-    assert [set(row) for row in read_jsonl(out)] == [{"question", "base", "adapter"}] * 5
+    assert [set(row) for row in read_jsonl(out)] == [{"question", "id", "base", "adapter"}] * 5
     out.write_text("".join(line + "\n" for line in whole.splitlines()[:3]) + whole.splitlines()[3][:9])
-    assert list(answer_file(asked, questions, out, AnswerSettings(3))) == [(5, 5)]
+    assert answer(five, AnswerSettings(3)) == [(5, 5)]
     assert [row["question"] for row in read_jsonl(out)] == [f"wind {i}?" for i in range(5)]
-    questions.write_text('{"question": "wind 0?"}\n')
-    with pytest.raises(InputError, match="line 2"):
-        list(answer_file(asked, questions, out, AnswerSettings()))
-    questions.write_text('{"question": "another?"}\n')
-    with pytest.raises(InputError, match="choose another --out"):
-        list(answer_file(asked, questions, out, AnswerSettings()))
+    for rows, said in (
+        (five[:1], "line 2"),
+        ([{"question": "another?"}], "choose another --out"),
+        ([*five, {"question": "wind 6?"}, {"question": None}], "questions, row 7: question: expected a text"),
+        ([*five, {"question": "wind " * 300}], "questions, row 6: length: expected at most"),
+        ([{"question": "wind 0?", "base": "x"}], "expected names other than where answers are written, found 'base'"),
+    ):
+        with pytest.raises(InputError, match=said):
+            answer(rows, AnswerSettings())
+    assert out.read_text() == whole
 
 
 def test_files_of_a_split_are_those_of_the_source(work_folder: Path) -> None:

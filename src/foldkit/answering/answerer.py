@@ -49,13 +49,23 @@ class Answerer:
         template = template_from_mapping(header.template, "adapter file, template")
         return cls(decoder, side, template, Markup(**header.markup), adapter)
 
-    def prompt_ids(self, row: Mapping[str, str], before: Before = NO_SHOTS) -> tuple[int, ...]:
-        """Return the ids of the prompt. Raises InputError naming the slots that are missing."""
+    def prompt_ids(self, row: Mapping[str, str], before: Before = NO_SHOTS, where: str = "question") -> tuple[int, ...]:
+        """Return the ids of the prompt. Raises InputError, with `where`, for slots that are blank or missing."""
+        return self.encoder.prompt(self._prompt_turns(row, before, where))
+
+    def check(self, row: Mapping[str, str], settings: AnswerSettings, where: str) -> None:
+        """Raise InputError, with `where`, for a row that cannot be asked: a blank slot, or no room for its answer."""
+        self._check_room([self.prompt_ids(row, where=where)], settings.max_tokens, where)
+
+    def _prompt_turns(self, row: Mapping[str, str], before: Before, where: str) -> tuple[Turn, ...]:
         filled = {slot: row.get(slot, "") for slot in self.template.slots()}
-        missing = [s for s in self.template.needed_slots(filled) if s in self.template.prompt_slots() and s not in row]
-        if missing:
-            raise InputError("question", "slots", f"a value for {', '.join(missing)}", None, "give each as slot=value")
-        return self.encoder.prompt(before.prompt_turns(self.template, filled))
+        needed = set(self.template.needed_slots(filled)).intersection(self.template.prompt_slots())
+        if blank := [slot for slot in filled if slot in needed and not filled[slot].strip()]:
+            raise InputError(where, ", ".join(blank), "a text", None, "give slot=text, or a default in the template")
+        try:
+            return before.prompt_turns(self.template, filled)
+        except ValueError as error:
+            raise InputError(where, "conversation", "messages with role and content", None, str(error)) from None
 
     def with_reply(
         self, row: Mapping[str, str], reply: str, shots: Before = NO_SHOTS
@@ -146,8 +156,10 @@ class Answerer:
 
     def chosen(self, row: Mapping[str, str], options: Sequence[str], *, adapted: bool = True) -> list[float]:
         """Return the log-probability (nats) of each of these answers to a row, its end marker included."""
-        prompt = self.template.prompt_turns({slot: row.get(slot, "") for slot in self.template.slots()})
+        prompt = self._prompt_turns(row, NO_SHOTS, "question")
         examples = [self.encoder.example((*prompt, Turn("assistant", text, learned=True))) for text in options]
+        n_prompt = examples[0].n_prompt
+        self._check_room([examples[0].ids[:n_prompt]], max(len(example.ids) for example in examples) - n_prompt)
         flags = [[index >= e.n_prompt for index in range(len(e.ids))] for e in examples]
         with self.switched(adapted):
             losses, _ = token_losses(self.decoder, pad([e.ids for e in examples], flags))
@@ -158,12 +170,12 @@ class Answerer:
         """How many tokens a prompt and its answer may have together."""
         return self.decoder.spec.max_positions
 
-    def _check_room(self, prompts: Sequence[tuple[int, ...]], max_tokens: int) -> None:
+    def _check_room(self, prompts: Sequence[tuple[int, ...]], max_tokens: int, where: str = "prompt") -> None:
         longest = max(map(len, prompts))
         if longest + max_tokens > self.room:
             what = f"{longest} prompt tokens and {max_tokens} to answer"
             raise InputError(
-                "prompt", "length", f"at most {self.room} tokens in all", what, "shorten it or use fewer shots"
+                where, "length", f"at most {self.room} tokens in all", what, "shorten it or use fewer shots"
             )
 
     def switched(self, adapted: bool) -> contextlib.AbstractContextManager[None]:

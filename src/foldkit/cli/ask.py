@@ -41,7 +41,12 @@ if TYPE_CHECKING:
 @click.option("--answers", "n_answers", type=click.IntRange(1), default=1, help="So many answers to each question.")
 @click.option("--stop", "stops", multiple=True, metavar="TEXT", help="End the answer before this text.")
 @click.option("--choose", "options", multiple=True, metavar="ANSWER", help="Give the likeliest of these answers.")
-@click.option("--file", "source", type=click.Path(path_type=Path), help="Answer every row of this JSON-lines file.")
+@click.option(
+    "--file",
+    "source",
+    type=click.Path(path_type=Path),
+    help="Answer every row of this file, of any kind that rows have.",
+)
 @click.option("--out", type=NewFile(), default=Path("answers.jsonl"), show_default=True)
 def ask(
     text: str,
@@ -125,9 +130,12 @@ def _show_all(wanted: tuple[str, ...], answers: Callable[[bool], list[str]]) -> 
 
 
 def _answer_file(asked: Asked, source: Path, out: Path, settings: AnswerSettings, n_answers: int) -> None:
-    from foldkit.work import answer_file
+    from foldkit.work import answer_rows, read_questions
 
-    for done, total in answer_file(asked, source, out, settings, n_answers=n_answers):
+    questions = read_questions(asked, source)
+    if unread := [name for name in questions.columns if name not in asked.slots]:
+        click.echo(f"the template does not read {', '.join(unread)}: kept beside the answers", err=True)
+    for done, total in answer_rows(asked, questions, out, settings, n_answers=n_answers):
         click.echo(f"{done} of {total}", err=True)
     click.echo(f"answers of {' and '.join(asked.contenders)} in {out}")
 

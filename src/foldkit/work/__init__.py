@@ -6,9 +6,10 @@ from foldkit.formats.lazy import lazy_door
 
 if TYPE_CHECKING:
     from .asking import Asked as Asked
-    from .asking import answer_file as answer_file
+    from .asking import answer_rows as answer_rows
     from .asking import open_asked as open_asked
     from .asking import open_asked_base as open_asked_base
+    from .asking import read_questions as read_questions
     from .conversation import Conversation as Conversation
     from .forecast_step import forecast as forecast
     from .inputs import Inputs as Inputs
@@ -40,7 +41,7 @@ if TYPE_CHECKING:
 __getattr__, __dir__, __all__ = lazy_door(
     __name__,
     {
-        "asking": ("Asked", "answer_file", "open_asked", "open_asked_base"),
+        "asking": ("Asked", "answer_rows", "open_asked", "open_asked_base", "read_questions"),
         "conversation": ("Conversation",),
         "forecast_step": ("forecast",),
         "inputs": ("Inputs", "lint", "open_inputs", "token_lengths"),

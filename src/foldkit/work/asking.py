@@ -7,10 +7,14 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
+import pandas as pd
+
 from foldkit.adapters import Loaded, put_on, read_adapter, read_header, summed
 from foldkit.answering import Answerer, AnswerSettings, Streamed
 from foldkit.formats import InputError, UsageError, append_jsonl, near_name, read_jsonl, write_jsonl
 from foldkit.models import Base
+from foldkit.rows import RowsSettings, read_rows
+from foldkit.rows.tables import rows_of
 from foldkit.runs import RunFolder
 from foldkit.templates import Markup, template_from_mapping
 from foldkit.tokens import TextSide, open_text_side
@@ -18,6 +22,9 @@ from foldkit.tokens import TextSide, open_text_side
 from .inputs import open_inputs
 from .opening import opened_base
 from .sheet import Sheet, base_path
+
+# The text of the main slot, or the texts of slots by name.
+Question = str | Mapping[str, str]
 
 
 @dataclass(frozen=True)
@@ -75,63 +82,85 @@ class Asked:
         cells = ({self.main_slot: text} if text else {}) | dict(slots)
         return {name: cell.strip() if self.strip else cell for name, cell in cells.items()}
 
-    def answer(self, row: Mapping[str, str], settings: AnswerSettings | None = None, *, adapted: bool = True) -> str:
+    def answer(self, question: Question, settings: AnswerSettings | None = None, *, adapted: bool = True) -> str:
         """Return the answer of the adapter, or of the base itself; the likeliest one without settings."""
-        return self.answerer.answers([row], settings or AnswerSettings(), adapted=adapted)[0]
+        return self.answerer.answers([self._row_of(question)], settings or AnswerSettings(), adapted=adapted)[0]
 
-    def pieces(
-        self, row: Mapping[str, str], settings: AnswerSettings | None = None, *, adapted: bool = True
-    ) -> Streamed:
+    def pieces(self, question: Question, settings: AnswerSettings | None = None, *, adapted: bool = True) -> Streamed:
         """Return the answer in pieces as they are found."""
-        return self.answerer.streamed(row, settings or AnswerSettings(), adapted=adapted)
+        return self.answerer.streamed(self._row_of(question), settings or AnswerSettings(), adapted=adapted)
 
     def several(
         self,
-        rows: Sequence[Mapping[str, str]],
+        questions: Sequence[Question],
         settings: AnswerSettings,
         n_answers: int,
         first: int = 0,
         *,
         adapted: bool = True,
     ) -> list[list[str]]:
-        """Return so many answers to each row; what a row draws depends on `first` and its place after it."""
-        repeated = [row for row in rows for _ in range(n_answers)]
+        """Return so many answers to each question; what one draws depends on `first` and its place after it."""
+        repeated = [row for row in map(self._row_of, questions) for _ in range(n_answers)]
         found = self.answerer.answers(repeated, settings, adapted=adapted, first=first * n_answers)
         return [found[start : start + n_answers] for start in range(0, len(found), n_answers)]
 
-    def choice(self, row: Mapping[str, str], options: Sequence[str], *, adapted: bool = True) -> str:
+    def choice(self, question: Question, options: Sequence[str], *, adapted: bool = True) -> str:
         """Return the likeliest of these answers."""
-        likelihoods = self.answerer.chosen(row, options, adapted=adapted)
+        likelihoods = self.answerer.chosen(self._row_of(question), options, adapted=adapted)
         return options[max(range(len(options)), key=likelihoods.__getitem__)]
 
+    def _row_of(self, question: Question) -> dict[str, str]:
+        return self.row(question, {}) if isinstance(question, str) else self.row("", question)
 
-def answer_file(
-    asked: Asked, source: Path, out: Path, settings: AnswerSettings, *, n_answers: int = 1, batch: int = 16
+
+def read_questions(asked: Asked, source: str | Path) -> pd.DataFrame:
+    """Read a file of questions as the rows of a training are read; columns that are no slots stay with their row.
+
+    Raises InputError for a file that cannot be read, and for a column that has the name of a contender.
+    """
+    table = read_rows(RowsSettings(str(source), strip=asked.strip), Path()).table
+    if taken := [name for name in asked.contenders if name in table.columns]:
+        raise InputError(source, "column", "names other than where answers are written", taken[0], "rename it")
+    return table
+
+
+def answer_rows(
+    asked: Asked, questions: pd.DataFrame, out: Path, settings: AnswerSettings, *, n_answers: int = 1, batch: int = 16
 ) -> Iterator[tuple[int, int]]:
-    """Answer every row of a JSON-lines file, appending each with each contender's answer to `out`; yield done, total.
+    """Answer every row, appending each with each contender's answer to the JSON lines of `out`; yield done, total.
 
     With several answers to a row those are lists. Rows that `out` has already are passed over, so that a run that
-    was stopped goes on. Raises InputError when what stands in `out` is of other rows.
+    was stopped goes on. Raises InputError when what stands in `out` is of other rows, and before the first answer for a
+    row that cannot be asked.
     """
-    rows = [{name: str(value) for name, value in row.items()} for row in read_jsonl(source)]
-    done = read_jsonl(out, tolerate_half_line=True) if out.exists() else []
-    for number, before in enumerate(done, 1):
-        row = rows[number - 1] if number <= len(rows) else None
-        if row is None or any(before.get(name) != value for name, value in row.items()):
-            raise InputError(f"{out}, line {number}", "row", "the row of the questions", before, "choose another --out")
-    if out.exists():
-        write_jsonl(out, done)  # without half a line at its end
-    for start in range(len(done), len(rows), batch):
+    rows = [row for _, row in rows_of(questions)]
+    cells = [{name: row[name] for name in asked.slots if name in row} for row in rows]
+    n_done = _count_answered(out, rows)
+    for number in range(n_done, len(rows)):
+        asked.answerer.check(cells[number], settings, f"questions, row {questions.index[number]}")
+    for start in range(n_done, len(rows), batch):
         piece = rows[start : start + batch]
-        cells = [asked.row("", row) for row in piece]
         found = {
-            name: asked.several(cells, settings, n_answers, start, adapted=name == "adapter")
+            name: asked.several(cells[start : start + batch], settings, n_answers, start, adapted=name == "adapter")
             for name in asked.contenders
         }
         for index, row in enumerate(piece):
             said = {name: answers[index] for name, answers in found.items()}
             append_jsonl(out, row | {name: all_ if n_answers > 1 else all_[0] for name, all_ in said.items()})
         yield start + len(piece), len(rows)
+
+
+def _count_answered(out: Path, rows: Sequence[Mapping[str, str]]) -> int:
+    """Return how many rows `out` has answers to, half a line at its end taken away."""
+    if not out.exists():
+        return 0
+    done = read_jsonl(out, tolerate_half_line=True)
+    for number, before in enumerate(done, 1):
+        row = rows[number - 1] if number <= len(rows) else None
+        if row is None or any(before.get(name) != value for name, value in row.items()):
+            raise InputError(f"{out}, line {number}", "row", "the row of the questions", before, "choose another --out")
+    write_jsonl(out, done)
+    return len(done)
 
 
 def open_asked(
