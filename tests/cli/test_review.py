@@ -50,6 +50,37 @@ def test_decisions_are_kept_resumed_and_applied(work_folder: Path, keys) -> None
     assert "2 keep, 1 drop, 1 edit" in third.output
 
 
+def test_copies_of_a_row_are_decided_on_one_by_one(work_folder: Path, keys) -> None:  # type: ignore[no-untyped-def]
+    """A dropped copy leaves the first one, and what is left when a copy is taken out of the source."""
+    rows = work_folder / "rows.jsonl"
+    lines = rows.read_text().splitlines()
+    rows.write_text("\n".join([*lines[:2], lines[0], *lines[2:], lines[0]]) + "\n")
+    assert "row 3 " in keys("dq", "--only-odd").output
+    sheet = foldkit.read_sheet(work_folder / "fold.toml")
+    assert [row.row for row in foldkit.build(sheet).set_aside] == [3]
+    rows.write_text("\n".join(lines) + "\n")
+    assert foldkit.build(sheet).set_aside == ()
+
+
+def test_an_edit_that_cannot_be_kept_is_not_lost(work_folder: Path, keys, monkeypatch: pytest.MonkeyPatch) -> None:  # type: ignore[no-untyped-def]
+    """It says why, and the editor opens it again; a damaged file of decisions is named."""
+    opened: list[str] = []
+    typed = iter(["half a row", '{"question": "wind?"}', '{"question": "wind?", "answer": null}'])
+
+    def edit(text: str, extension: str) -> str:
+        opened.append(text)
+        return next(typed, "")
+
+    monkeypatch.setattr(click, "edit", edit)
+    output = keys("eeeeq").output
+    assert opened[1:] == ["half a row", '{"question": "wind?"}', '{"question": "wind?", "answer": null}']
+    assert (output.count("not kept: expected JSON"), output.count("a text for each of question, answer")) == (1, 3)
+    assert "0 edit; 40 rows to go" in output
+    (work_folder / "decisions.jsonl").write_text('{"row": 1, "choice": "drop"}\n')
+    with pytest.raises(UsageError, match=r"decisions.jsonl, decision 1: mark: expected a value"):
+        keys("q")
+
+
 def test_keys_without_a_terminal_are_asked_for(work_folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """In words, as a wrong call."""
 

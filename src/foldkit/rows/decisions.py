@@ -1,18 +1,20 @@
 """Decisions made by hand: keep, drop or edit a row. The source is never changed.
 
-A decision holds the fingerprint of the row's cells, so that it follows its row when rows are added or moved, and is
-passed over when the row itself has changed.
+A decision holds the row's mark, the fingerprint of its cells, so that it follows its row when rows are added or moved,
+and is passed over when the row itself has changed. Of rows that are alike in every cell the second has a 2 after it,
+and so on: each copy is decided on by itself.
 """
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections import Counter
+from collections.abc import Iterator, Mapping, Set
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
 
 import pandas as pd
 
-from foldkit.formats import append_jsonl, fingerprint_value, one_of, read_jsonl
+from foldkit.formats import append_jsonl, fingerprint_value, one_of, read_jsonl, read_settings
 
 from .tables import rows_of
 
@@ -21,10 +23,10 @@ CHOICES = ("keep", "drop", "edit")
 
 @dataclass(frozen=True)
 class Decision:
-    """One decision: the row as it was, by fingerprint and number, and its new cells where it was edited."""
+    """One decision: the row as it was, by mark and number, and its new cells where it was edited."""
 
     row: int
-    fingerprint: str
+    mark: str
     choice: str
     cells: dict[str, str] = field(default_factory=dict)
 
@@ -38,28 +40,47 @@ def decide(path: Path, decision: Decision) -> None:
 
 
 def read_decisions(path: Path) -> dict[str, Decision]:
-    """Return the decisions by the fingerprint of their row; none where there is no file."""
+    """Return the decisions by the mark of their row; none where there is no file."""
     if not path.exists():
         return {}
-    decisions = [Decision(**line) for line in read_jsonl(path, tolerate_half_line=True)]
-    return {decision.fingerprint: decision for decision in decisions}
+    lines = read_jsonl(path, tolerate_half_line=True)
+    decisions = [read_settings(Decision, line, f"{path}, decision {n}") for n, line in enumerate(lines, 1)]
+    return {decision.mark: decision for decision in decisions}
 
 
-def apply_decisions(table: pd.DataFrame, decisions: Mapping[str, Decision]) -> tuple[pd.DataFrame, list[int]]:
-    """Return the table with edited cells and without dropped rows, and the numbers of those."""
-    if not decisions:
-        return table, []
-    table, dropped = table.copy(), []
+def marks(table: pd.DataFrame) -> dict[int, str]:
+    """Return the mark of every row by its number."""
+    return dict(_marked(table, Counter()))
+
+
+class Applied:
+    """Decisions, applied to the tables of a source one after the other."""
+
+    def __init__(self, decisions: Mapping[str, Decision]) -> None:
+        self.decisions = decisions
+        self._seen: Counter[str] = Counter()
+        self._decided = {mark.partition(" ")[0] for mark in decisions}
+
+    def to(self, table: pd.DataFrame) -> tuple[pd.DataFrame, list[int]]:
+        """Return the next table with edited cells and without dropped rows, and the numbers of those."""
+        if not self.decisions:
+            return table, []
+        table, dropped = table.copy(), []
+        for row, mark in _marked(table, self._seen, self._decided):
+            decision = self.decisions.get(mark)
+            if decision is not None and decision.choice == "drop":
+                dropped.append(row)
+            elif decision is not None and decision.choice == "edit":
+                for name, text in decision.cells.items():
+                    table.loc[row, name] = text
+        return table.drop(index=dropped), dropped
+
+
+def _marked(table: pd.DataFrame, seen: Counter[str], among: Set[str] | None = None) -> Iterator[tuple[int, str]]:
+    """Yield number and mark of the rows, all or those with a fingerprint `among` these; `seen` counts copies."""
     for row, cells in rows_of(table):
-        decision = decisions.get(fingerprint_value(cells))
-        if decision is not None and decision.choice == "drop":
-            dropped.append(row)
-        elif decision is not None and decision.choice == "edit":
-            for name, text in decision.cells.items():
-                table.loc[row, name] = text
-    return table.drop(index=dropped), dropped
-
-
-def undecided(table: pd.DataFrame, decisions: Mapping[str, Decision]) -> list[int]:
-    """Return the numbers of the rows that no decision was made on."""
-    return [row for row, cells in rows_of(table) if fingerprint_value(cells) not in decisions]
+        fingerprint = fingerprint_value(cells)
+        if among is None or fingerprint in among:
+            seen[fingerprint] += 1
+            n = seen[fingerprint]
+            yield row, fingerprint if n == 1 else f"{fingerprint} {n}"

@@ -14,7 +14,7 @@ import pandas as pd
 from foldkit.datasets import Coder, Finding, code_rows, lint_template
 from foldkit.formats import InputError, fingerprint_files, fingerprint_value
 from foldkit.rows import BadRow, Rows, find_files, stream_rows
-from foldkit.rows.decisions import apply_decisions, read_decisions
+from foldkit.rows.decisions import Applied, read_decisions
 from foldkit.rows.reading import collected
 from foldkit.templates import Markup, Template, read_template
 from foldkit.tokens import Encoder, TextSide, open_text_side
@@ -34,9 +34,9 @@ class Inputs:
 
     def stream(self) -> Iterator[Rows]:
         """Yield the rows in pieces, decisions made by hand applied; rows that were dropped count as bad ones."""
-        decisions = read_decisions(decisions_path(self.sheet)) if self.decided else {}
+        applied = Applied(read_decisions(decisions_path(self.sheet)) if self.decided else {})
         for rows in stream_rows(self.sheet.rows, self.sheet.folder):
-            table, dropped = apply_decisions(rows.table, decisions)
+            table, dropped = applied.to(rows.table)
             yield Rows(table, (*rows.bad, *(BadRow(row, "dropped in review") for row in dropped)), rows.files)
 
     @functools.cached_property
