@@ -31,7 +31,7 @@ from foldkit.datasets.splitting import content_keys
 from foldkit.formats import InputError, UsageError, read_jsonl
 from foldkit.rows import Rows
 from foldkit.rows.near import near_pairs
-from foldkit.templates import Markup, read_template
+from foldkit.templates import Markup, Template, read_template
 from foldkit.tokens import Encoder, TextSide, TextTokenizer
 
 
@@ -178,18 +178,24 @@ def test_broken_conversations_are_set_aside(side: TextSide, tmp_path: Path) -> N
 
 
 def test_what_the_encoding_loses_is_said(side: TextSide, tmp_path: Path, tokenizer_text: str) -> None:
-    """A markup whose prompt ends in a blank; a tokenizer that drops accents; neither in the usual way."""
+    """A markup whose prompt ends in a blank, or whose replies stand otherwise; a tokenizer that drops accents."""
     table, template = table_of(60), read_template("question", tmp_path)
     table.loc[7, "answer"] = "Sølen é"
 
-    def notes(side: TextSide, markup: Markup) -> list[str]:
+    def notes(side: TextSide, markup: Markup, template: Template = template) -> list[str]:
         coder = Coder(template, Encoder(side, markup), 60)
         dataset = built(table, coder, SplitSettings(0.2, 0.2), tmp_path)
         return [note for note in dataset.notes if "columns" not in note]
 
     assert notes(side, side.markup()) == []
     ends = "{% for m in messages %}{{ m.role }}: {{ m.content }}<end>{% endfor %}"
-    assert notes(side, Markup(ends)) == ["the prompt ends in a blank in 60 rows, first 1"]
+    assert notes(side, Markup(ends + "{% if add_generation_prompt %}assistant: {% endif %}")) == [
+        "the prompt ends in a blank in 60 rows, first 1"
+    ]
+    twice = dataclasses.replace(template, turn=template.turn * 2)
+    assert notes(side, Markup(ends), twice) == [
+        "the markup opens replies before the last one otherwise than when they are asked for in 60 rows, first 1"
+    ]
     values = json.loads(tokenizer_text)
     values["normalizer"] = {"type": "Sequence", "normalizers": [{"type": "NFD"}, {"type": "StripAccents"}]}
     lossy = dataclasses.replace(side, tokenizer=TextTokenizer(json.dumps(values), "here"))

@@ -16,10 +16,15 @@ from .test_datasets import table_of
 
 ASK: dict[str, Any] = {"role": "user", "text": "{question}"}
 SAY: dict[str, Any] = {"role": "assistant", "text": "{answer}", "learned": True}
-OWN = "Be {{ '' }}of good cheer.<end>{% for m in messages %}<turn>{{ m.role }}\n{{ m.content }}<end>{% endfor %}"
+TURNS = "{% for m in messages %}<turn>{{ m.role }}\n{{ m.content }}<end>{% endfor %}"
+ASKS = "{% if add_generation_prompt %}<turn>assistant\n{% endif %}"
+OWN = "Be {{ '' }}of good cheer.<end>" + TURNS + ASKS
 ENDLESS = "{% for m in messages %}<turn>{{ m.role }} {{ m.content }}{% endfor %}"
 DROPS = "{% for m in messages if m.role != 'system' %}<turn>{{ m.role }}\n{{ m.content }}<end>{% endfor %}"
-BLANK = "{% for m in messages %}{{ m.role }}: {{ m.content }}<end>{% endfor %}"
+BLANK = (
+    "{% for m in messages %}{{ m.role }}: {{ m.content }}<end>{% endfor %}"
+    "{% if add_generation_prompt %}assistant: {% endif %}"
+)
 
 
 def linted(
@@ -56,6 +61,12 @@ def changed(column: str, row: int, text: str) -> pd.DataFrame:
         ([ASK, SAY], {"markup": ENDLESS}, {"unusable markup": ()}),
         ([{"role": "system", "text": "Be brief."}, ASK, SAY], {"markup": DROPS}, {"unusable markup": ()}),
         ([ASK, SAY], {"markup": OWN}, {"added text": ()}),
+        ([ASK, SAY], {"markup": TURNS}, {"another opening": ()}),
+        (
+            [ASK, SAY, ASK, SAY],
+            {"markup": TURNS + ASKS.replace("{% endif", "Well:{% endif")},
+            {"another opening": (), "earlier openings": tuple(range(1, 41))},
+        ),
         ([ASK, SAY], {"table": changed("question", 5, "say <end> now")}, {"control token in text": (5,)}),
         ([ASK, SAY], {"table": changed("question", 7, "west 7")}, {"swapped": (7,)}),
         ([ASK, SAY, {"role": "user", "text": "Thanks."}], {}, {"unused turns": ()}),

@@ -10,7 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from foldkit.formats import InputError
-from foldkit.templates import Markup, Turn
+from foldkit.templates import Markup, Turn, outline_of
 from foldkit.tokens import Encoder, TextSide, TextTokenizer, open_text_side
 
 from ..conftest import CHAT
@@ -57,6 +57,35 @@ def test_every_learned_turn_is_learned_with_its_own_end(chat_side: TextSide) -> 
     assert ends == [False, True, False, True]
     assert sum(encoded.learned) == 4
     assert encoded.ids[: encoded.n_prompt] == encoder.prompt(talk[:-1])
+
+
+# What asks for a reply, what stands before the last one in a conversation, and before those that are not the last.
+OPENINGS = {
+    "a block only where it is written": ("<turn>assistant\n", "<turn>assistant\n[none]\n", "<turn>assistant\n"),
+    "a block only where it is asked for": ("<turn>assistant\n[", "<turn>assistant\n", "<turn>assistant\n"),
+    "none where it is asked for": ("", "<turn>assistant\n", "<turn>assistant\n"),
+}
+
+
+@pytest.mark.parametrize(("asks", "last", "earlier"), OPENINGS.values(), ids=OPENINGS)
+def test_a_reply_is_learned_after_what_asks_for_it(side: TextSide, asks: str, last: str, earlier: str) -> None:
+    """In markups that open a reply otherwise in a conversation; earlier replies that do not stand so are told."""
+    writes = (
+        "{% for m in messages %}{% if m.role != 'assistant' %}<turn>{{ m.role }}\n{% elif loop.last %}"
+        + last
+        + "{% else %}"
+        + earlier
+        + "{% endif %}{{ m.content | trim }}<end>\n{% endfor %}"
+        "{% if add_generation_prompt %}" + asks + "{% endif %}"
+    )
+    encoder = Encoder(side, Markup(writes, end_marker="<end>"))
+    talk = (*turns("a ", " b")[1:], *turns("c", " d ")[1:])
+    for asked in (talk[:2], talk):
+        encoded = encoder.example(asked)
+        assert encoded.ids[: encoded.n_prompt] == encoder.prompt(asked[:-1])
+        assert encoded.ids[encoded.n_prompt :] == (*side.tokenizer.encode_text(asked[-1].text.strip()), 0)
+    layout, _ = encoder.laid_out(outline_of(talk), [turn.text for turn in talk])
+    assert layout.unlike == (asks != earlier)
 
 
 def test_markup_without_an_end_marker_is_refused(side: TextSide) -> None:

@@ -68,6 +68,7 @@ class _Counted:
         self._columns: dict[str, None] = {}
         self._blank_ends: list[int] = []
         self._lossy: list[int] = []
+        self._unlike: list[int] = []
         self._digests = {part: [hashlib.sha256() for _ in range(7)] for part in PARTS}
 
     def add(self, part: str, examples: Examples) -> None:
@@ -87,6 +88,7 @@ class _Counted:
         self._columns |= dict.fromkeys(map(str, table.columns))
         self._blank_ends += coded.blank_ends
         self._lossy += coded.lossy
+        self._unlike += coded.unlike
 
     @property
     def fingerprint(self) -> str:
@@ -95,12 +97,13 @@ class _Counted:
         return f"sha256:{whole.hexdigest()[:16]}"
 
     def notes(self, used: Collection[str]) -> list[str]:
-        """Say which columns are unused, and how many prompts end in a blank or replies are not given back."""
+        """Say which columns are unused, and in how many rows a prompt or a reply is not what it would be at asking."""
         unused = [name for name in self._columns if name not in used]
         found = [f"columns that nothing uses: {', '.join(unused)}"] if unused else []
         for what, rows in (
             ("the prompt ends in a blank", self._blank_ends),
             ("the tokenizer does not give the target back exactly", self._lossy),
+            ("the markup opens replies before the last one otherwise than when they are asked for", self._unlike),
         ):
             found += [f"{what} in {len(rows)} rows, first {rows[0]}"] if rows else []
         return found

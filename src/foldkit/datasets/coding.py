@@ -31,13 +31,15 @@ class SetAside:
 class Coded:
     """What a table became.
 
-    `blank_ends` are rows whose prompt ends in a blank, `lossy` those whose reply the tokenizer does not give back.
+    `blank_ends` are rows whose prompt ends in a blank, `lossy` those whose reply the tokenizer does not give back,
+    `unlike` those with replies before the last one that the markup opens otherwise than when they are asked for.
     """
 
     examples: Examples
     set_aside: tuple[SetAside, ...]
     blank_ends: tuple[int, ...]
     lossy: tuple[int, ...]
+    unlike: tuple[int, ...]
 
 
 @dataclass(frozen=True)
@@ -148,6 +150,7 @@ def _coded(laid: _Laid, coded: Sequence[list[int]], coder: Coder) -> Coded:
         tuple(SetAside(row, reasons[row], laid.cells[row]) for row in sorted(reasons)),
         tuple(one.row for one in used if _ends_in_a_blank(one)),
         () if tokenizer.is_byte_level else tuple(one.row for one in used if _loses(one, tokenizer)),
+        tuple(one.row for one in used if one.layout.unlike),
     )
 
 

@@ -10,7 +10,8 @@ import pandas as pd
 from foldkit.formats import InputError
 from foldkit.rows.shapes import SOURCE_ROW
 from foldkit.rows.tables import rows_of
-from foldkit.templates import Template, Turn
+from foldkit.templates import Template, Turn, outline_of
+from foldkit.tokens import Layout
 
 from .checks import Finding, swapped
 from .coding import Coder, code_rows
@@ -37,6 +38,7 @@ def lint_template(table: pd.DataFrame, coder: Coder, besides: Collection[str] = 
     found += [
         *_finding("empty reply", "a learned turn comes out with no text", empty, _can_be_empty(coder.template)),
         *_finding("prompt ends in a blank", blank_prompt, coded.blank_ends, ""),
+        *_finding("earlier openings", "replies before the last are not opened as they are asked for", coded.unlike, ""),
         *_finding("lossy text", "the tokenizer does not give the learned text back", coded.lossy, ""),
         *_control_tokens(table, coder),
     ]
@@ -56,14 +58,24 @@ def _markup_findings(coder: Coder, table: pd.DataFrame) -> list[Finding]:
     if not turns:
         return [Finding("no usable row", "every row lacks a text that the template needs", (), "")]
     try:
-        encoder.example(turns)
+        layout, _ = encoder.laid_out(outline_of(turns), [turn.text for turn in turns])
     except InputError as error:
         return [Finding("unusable markup", str(error), (), "")]
+    found = _finding_of_opening(layout)
     own = encoder.markup.written(turns).pieces
     added = " ".join(filter(None, (_words(piece, encoder.tokenizer.control_tokens) for piece in own)))
     has_system = any(turn.role == "system" for turn in turns)
     says = "the base's markup writes a text of its own" + ("" if has_system else "; a system turn may replace it")
-    return [Finding("added text", says, (), added)] if added else []
+    return found + ([Finding("added text", says, (), added)] if added else [])
+
+
+def _finding_of_opening(layout: Layout) -> list[Finding]:
+    """Say that the markup asks for a reply otherwise than it writes one."""
+    written = layout.whole.pieces[-2]
+    if written == layout.opening:
+        return []
+    says = "the base's markup opens a reply otherwise when it asks for one; it is learned after what asks for it"
+    return [Finding("another opening", says, (), f"{layout.opening!r} asks, {written!r} is written")]
 
 
 def _first_turns(table: pd.DataFrame, template: Template) -> Sequence[Turn]:

@@ -64,7 +64,7 @@ class Markup:
 
     def kept(self, shape: Shape, roles: Sequence[str], texts: Sequence[str], *, asking: bool = False) -> Sequence[str]:
         """Return the texts as they are written in this shape; raises InputError for one that would change it."""
-        kept = shape.texts(texts) if shape.strips else texts
+        kept = texts if shape.plain else shape.texts(texts)
         if shape.looked:
             self._check(roles, texts, Written(shape.pieces, kept), asking)
         return kept

@@ -33,9 +33,9 @@ class Shape:
     looked: bool
 
     @functools.cached_property
-    def strips(self) -> bool:
-        """Whether blanks are taken off any text."""
-        return any(self.kept)
+    def plain(self) -> bool:
+        """Whether every text is written as it is."""
+        return not self.looked and not any(self.kept)
 
     def texts(self, texts: Sequence[str]) -> list[str]:
         """Return the texts as this shape writes them."""

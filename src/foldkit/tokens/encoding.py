@@ -37,7 +37,9 @@ class Layout:
     """What stands around the texts of an example, as ids: `before` each text, and the `end` after the last.
 
     `closing` says for each text how many ids after it are learned with it: 0 for one that is not learned, else as far
-    as the first end marker. `opening` is the markup before the last text.
+    as the first end marker. `opening` is the markup before the last text. The last reply is written as it stands in the
+    `whole`, and what is before it as it is `asked`, None where that is the same. `unlike` says that replies before the
+    last one do not stand after what they would be asked with.
     """
 
     before: tuple[list[int], ...]
@@ -45,7 +47,9 @@ class Layout:
     closing: tuple[int, ...]
     opening: str
     roles: tuple[str, ...]
-    shape: Shape
+    asked: Shape | None
+    whole: Shape
+    unlike: bool
 
     def join(self, texts: Iterable[Sequence[int]], ids: list[int], spans: list[int]) -> None:
         """Append an example to `ids`, and the start and end of each of its learned spans, from its own start."""
@@ -92,18 +96,37 @@ class Encoder:
         layout = self._layouts.get(outline)
         if layout is None:
             layout = self._layouts[outline] = self._layout(outline)
-        texts = texts[: len(layout.closing)]
-        if layout.shape.looked or layout.shape.strips:
-            texts = self.markup.kept(layout.shape, layout.roles, texts)
-        return layout, texts
+        return layout, self._kept(layout, texts[: len(layout.closing)])
+
+    def _kept(self, layout: Layout, texts: Sequence[str]) -> Sequence[str]:
+        """Return the texts as the markup writes them; raises InputError for one that would change it."""
+        asked, whole, roles = layout.asked, layout.whole, layout.roles
+        kept = self.markup.kept(whole, roles, texts)
+        if asked is None:
+            return kept
+        return [*self.markup.kept(asked, roles[:-1], texts[:-1], asking=True), kept[-1]]
 
     def _layout(self, outline: Outline) -> Layout:
         n_turns = max(index for index, flag in enumerate(outline.learned) if flag) + 1
         roles, learned = outline.roles[:n_turns], outline.learned[:n_turns]
-        shape = self.markup.shape(roles)
-        ids = [self.tokenizer.encode_markup(piece) for piece in shape.pieces]
+        whole = self.markup.shape(roles)
+        asked = self._asked(roles[:-1], whole)
+        ids = [self.tokenizer.encode_markup(piece) for piece in (*asked.pieces, whole.pieces[-1])]
         closing = tuple(self._n_closing(after) if flag else 0 for flag, after in zip(learned, ids[1:], strict=True))
-        return Layout(tuple(ids[:-1]), ids[-1][: closing[-1]], closing, shape.pieces[-2], roles, shape)
+        earlier = [at for at, flag in enumerate(learned[:-1]) if flag]
+        unlike = any(self._asked(roles[:at], whole).pieces != asked.pieces[: at + 1] for at in earlier)
+        end, opening = ids[-1][: closing[-1]], asked.pieces[-1]
+        same = (asked.pieces, asked.kept) == (whole.pieces[:-1], whole.kept[:-1])
+        return Layout(tuple(ids[:-1]), end, closing, opening, roles, None if same else asked, whole, unlike)
+
+    def _asked(self, roles: tuple[str, ...], whole: Shape) -> Shape:
+        """Return how turns are written to ask for the reply after them, as in the `whole` where there are none."""
+        try:
+            return self.markup.shape(roles, asking=True)
+        except InputError:
+            if roles:
+                raise
+            return Shape(whole.pieces[:1], (), looked=False)
 
     def _n_closing(self, ids: Sequence[int]) -> int:
         for index, token in enumerate(ids):
