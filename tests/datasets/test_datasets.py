@@ -177,6 +177,27 @@ def test_broken_conversations_are_set_aside(side: TextSide, tmp_path: Path) -> N
     assert len(dataset.parts["train"]) == 5
 
 
+def test_conversations_that_the_markup_does_not_take_are_set_aside(side: TextSide, tmp_path: Path) -> None:
+    """Roles that it refuses, a text that it changes: the others are learned; where it takes none, that is an error."""
+    source = (
+        "{% for m in messages %}{% if m.role == 'user' and loop.nextitem and loop.nextitem.role == 'user' %}"
+        "{{ raise_exception('two questions in a row') }}{% endif %}"
+        "<turn>{{ m.role }}\n{{ m.content.split('note:')[-1] }}<end>{% endfor %}"
+        "{% if add_generation_prompt %}<turn>assistant\n{% endif %}"
+    )
+    good = [{"role": "user", "content": "a"}, {"role": "assistant", "content": "b"}]
+    talks = [good] * 5 + [[good[0], *good], [good[0], {"role": "assistant", "content": "note: c"}]]
+    table = pd.DataFrame({"messages": [json.dumps(talk) for talk in talks]}, index=pd.RangeIndex(1, 8))
+    coder = Coder(read_template("conversation", tmp_path), Encoder(side, Markup(source, end_marker="<end>")), 60)
+    dataset = built(table, coder, SplitSettings(0, 0), tmp_path)
+    reasons = {row.row: row.reason for row in dataset.set_aside}
+    assert "found 'two questions in a row'" in reasons[6]
+    assert "expected markup that keeps each turn's text" in reasons[7]
+    assert len(dataset.parts["train"]) == 5
+    with pytest.raises(InputError, match="two questions in a row"):
+        built(table.loc[[6]], coder, SplitSettings(0, 0), tmp_path / "none")
+
+
 def test_what_the_encoding_loses_is_said(side: TextSide, tmp_path: Path, tokenizer_text: str) -> None:
     """A markup whose prompt ends in a blank, or whose replies stand otherwise; a tokenizer that drops accents."""
     table, template = table_of(60), read_template("question", tmp_path)

@@ -9,6 +9,7 @@ from typing import NamedTuple
 
 import pandas as pd
 
+from foldkit.formats import InputError
 from foldkit.rows import Rows
 from foldkit.rows.tables import rows_of
 from foldkit.templates import Outline, Template
@@ -64,8 +65,9 @@ class Coder:
 def code_rows(table: pd.DataFrame, coder: Coder) -> Coded:
     """Render and encode every row of a table.
 
-    A row with a blank where its template needs text, one with no reply, and one longer than the window are set aside
-    by name. Raises InputError when the template names a column that the rows do not have.
+    A row with a blank where its template needs text, one with no reply, one that the markup does not take as it is, and
+    one longer than the window are set aside by name. Raises InputError when the template names a column that the rows
+    do not have, and when the markup takes none of them.
     """
     laid = _lay_out(table, coder)
     return _coded(laid, coder.encoder.tokenizer.encode_texts(laid.texts), coder)
@@ -120,17 +122,30 @@ class _Laid:
 
 def _lay_out(table: pd.DataFrame, coder: Coder) -> _Laid:
     check_slots(table, coder.template)
-    laid = _Laid([], {}, dict(rows_of(table)))
+    laid, unusable = _Laid([], {}, dict(rows_of(table))), None
     for row, values in laid.cells.items():
-        found = _outlined(values, coder)
+        try:
+            found = _row(row, values, coder)
+        except InputError as error:  # a markup that does not take these roles, or would change a text
+            found = str(unusable := error)
         if isinstance(found, str):
             laid.reasons[row] = found
         else:
-            layout, texts = coder.encoder.laid_out(*found)
-            alone = coder.only_rejected(values)
-            rejected = "" if alone else _rejected(values, coder, found[0], texts)
-            laid.rows.append(_Row(row, layout, texts, rejected, alone))
+            laid.rows.append(found)
+    if unusable and not laid.rows:
+        raise unusable
     return laid
+
+
+def _row(row: int, values: Mapping[str, str], coder: Coder) -> _Row | str:
+    """Return a row that can be encoded, or the reason why it cannot be used."""
+    found = _outlined(values, coder)
+    if isinstance(found, str):
+        return found
+    layout, texts = coder.encoder.laid_out(*found)
+    alone = coder.only_rejected(values)
+    rejected = "" if alone else _rejected(values, coder, found[0], texts)
+    return _Row(row, layout, texts, rejected, alone)
 
 
 def _rejected(values: Mapping[str, str], coder: Coder, outline: Outline, texts: Sequence[str]) -> str:

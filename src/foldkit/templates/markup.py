@@ -76,7 +76,9 @@ class Markup:
         except RENDER_ERRORS as error:
             raise self._unusable("a Jinja template", str(error)) from None
         if real != str(written):
-            raise self._unusable("markup that keeps each turn's text", real[:60])
+            pairs = enumerate(zip(real, str(written), strict=False))
+            at = next((place for place, (own, ours) in pairs if own != ours), len(str(written)))
+            raise self._unusable("markup that keeps each turn's text", f"…{real[max(0, at - 30) : at + 30]}")
 
     def _values(self, asking: bool) -> dict[str, object]:
         markers = {"start_marker": self.start_marker, "end_marker": self.end_marker}
