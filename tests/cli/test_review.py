@@ -93,13 +93,17 @@ def test_keys_without_a_terminal_are_asked_for(work_folder: Path, monkeypatch: p
 
 
 def test_a_decision_on_a_row_that_changed_is_passed_over(work_folder: Path, keys) -> None:  # type: ignore[no-untyped-def]
-    """And one on a row that moved follows it; only odd rows can be asked for."""
+    """And said to be; one on a row that moved, or beside which another has one more column, follows it."""
     keys("dq")
     rows = work_folder / "rows.jsonl"
     lines = rows.read_text().splitlines()
-    rows.write_text("\n".join([*lines[1:], lines[0]]) + "\n")
     sheet = foldkit.read_sheet(work_folder / "fold.toml")
-    assert [row.row for row in foldkit.build(sheet).set_aside] == [40]
+    more = {**json.loads(lines[1]), "context": "spring tide"}
+    rows.write_text("\n".join([json.dumps(more), *lines[2:], lines[0]]) + "\n")
+    moved = foldkit.build(sheet)
+    assert ([row.row for row in moved.set_aside], moved.notes) == ([40], ("columns that nothing uses: context",))
     rows.write_text("\n".join([*lines[1:], lines[0].replace("west", "WEST")]) + "\n")
-    assert foldkit.build(sheet).set_aside == ()
+    changed = foldkit.build(sheet)
+    assert changed.set_aside == ()
+    assert changed.notes == ("decisions that fit no row any more, so that it is as in the source: row 1",)
     assert "0 rows to go" in keys("", "--only-odd").output

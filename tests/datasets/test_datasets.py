@@ -54,12 +54,14 @@ def built(table: pd.DataFrame, coder: Coder, split: SplitSettings, folder: Path,
 
 
 def test_a_row_keeps_its_part_when_rows_are_added_or_moved() -> None:
-    """The part depends on seed and content alone; another seed gives another split."""
+    """Or columns, which may be blank, or stand elsewhere; another seed gives another split."""
     settings = SplitSettings(0.2, 0.2)
     table = table_of()
     parts = assign_parts(table, settings)
     fewer = assign_parts(table.iloc[50:].sample(frac=1, random_state=1), settings)
     assert (fewer == parts[fewer.index]).all()
+    wider = table.assign(context=["spring tide", *[""] * 199])[["context", *reversed(table.columns)]]
+    assert (assign_parts(wider, settings)[1:] == parts[1:]).all()
     shares = parts.value_counts(normalize=True)
     assert 0.1 < shares["test"] < 0.3
     assert 0.1 < shares["validation"] < 0.3
@@ -87,7 +89,7 @@ def test_rows_kept_for_test_take_their_group_along() -> None:
 def test_impossible_splits_are_refused() -> None:
     """An empty part, shares that leave nothing to train, a column that is not there, not-a-number."""
     with pytest.raises(InputError, match="rows in validation: expected at least one"):
-        assign_parts(table_of(1), SplitSettings(0.5, 0.0, seed=1))
+        assign_parts(table_of(1), SplitSettings(0.5, 0.0, seed=3))
     with pytest.raises(UsageError, match="leave a share to train"):
         SplitSettings(0.5, 0.5)
     with pytest.raises(InputError, match="did you mean 'day'"):

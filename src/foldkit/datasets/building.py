@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable, Collection, Iterable, Mapping
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -28,11 +28,13 @@ def build_dataset(
     folder: Path,
     inputs: Mapping[str, Any],
     split: SplitSettings,
+    more_notes: Callable[[], Sequence[str]] = tuple,
 ) -> Dataset:
     """Render and encode every row, put it where `parts_of` says, and write the folder; memory stays flat.
 
     Rows that cannot be read, rows with a blank where the template needs text, and rows longer than `window` tokens
-    are set aside by name. `inputs` says what the dataset is built from. Raises InputError when the template names a
+    are set aside by name. `inputs` says what the dataset is built from, `more_notes` what else is worth saying once all
+    rows were read. Raises InputError when the template names a
     column that the rows do not have, and for a part that comes out empty although it has a share.
     """
     counted = _Counted()
@@ -53,7 +55,7 @@ def build_dataset(
             inputs,
             counted.fingerprint,
             counted.parts,
-            counted.notes({*coder.template.slots(), *split.columns, SOURCE_ROW}),
+            [*more_notes(), *counted.notes({*coder.template.slots(), *split.columns, SOURCE_ROW})],
         )
     built = read_built(folder, inputs)
     assert built is not None  # it was written by the line above

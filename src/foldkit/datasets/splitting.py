@@ -130,7 +130,9 @@ def content_keys(table: pd.DataFrame) -> list[int]:
 
 
 def _contents(table: pd.DataFrame) -> list[str]:
-    return ["\x1f".join(row) for row in zip(*(table[name].tolist() for name in table.columns), strict=True)]
+    """Return what each row holds: a column that other rows fill changes nothing, nor does the order of columns."""
+    rows = zip(*(table[name].tolist() for name in table.columns), strict=True)
+    return ["\x1f".join(sorted(filter(None, row))) for row in rows]
 
 
 def parts_of_keys(

@@ -1,8 +1,8 @@
 """Decisions made by hand: keep, drop or edit a row. The source is never changed.
 
-A decision holds the row's mark, the fingerprint of its cells, so that it follows its row when rows are added or moved,
-and is passed over when the row itself has changed. Of rows that are alike in every cell the second has a 2 after it,
-and so on: each copy is decided on by itself.
+A decision holds the row's mark, the fingerprint of its filled cells, so that it follows its row when rows are added or
+moved, or others fill a new column, and is passed over when the row itself has changed. Of rows that are alike in every
+cell the second has a 2 after it, and so on: each copy is decided on by itself.
 """
 
 from __future__ import annotations
@@ -60,6 +60,12 @@ class Applied:
         self.decisions = decisions
         self._seen: Counter[str] = Counter()
         self._decided = {mark.partition(" ")[0] for mark in decisions}
+        self._left = {mark for mark, one in decisions.items() if one.choice != "keep"}
+
+    @property
+    def left(self) -> list[int]:
+        """The numbers that rows had which were to be dropped or edited, and are not among those that came."""
+        return sorted(self.decisions[mark].row for mark in self._left)
 
     def to(self, table: pd.DataFrame) -> tuple[pd.DataFrame, list[int]]:
         """Return the next table with edited cells and without dropped rows, and the numbers of those."""
@@ -68,6 +74,7 @@ class Applied:
         table, dropped = table.copy(), []
         for row, mark in _marked(table, self._seen, self._decided):
             decision = self.decisions.get(mark)
+            self._left.discard(mark)
             if decision is not None and decision.choice == "drop":
                 dropped.append(row)
             elif decision is not None and decision.choice == "edit":
@@ -79,7 +86,7 @@ class Applied:
 def _marked(table: pd.DataFrame, seen: Counter[str], among: Set[str] | None = None) -> Iterator[tuple[int, str]]:
     """Yield number and mark of the rows, all or those with a fingerprint `among` these; `seen` counts copies."""
     for row, cells in rows_of(table):
-        fingerprint = fingerprint_value(cells)
+        fingerprint = fingerprint_value({name: text for name, text in cells.items() if text})
         if among is None or fingerprint in among:
             seen[fingerprint] += 1
             n = seen[fingerprint]

@@ -32,9 +32,13 @@ class Inputs:
     markup: Markup
     decided: bool
 
-    def stream(self) -> Iterator[Rows]:
+    def decisions(self) -> Applied:
+        """Return the decisions made by hand, to be applied in a pass over all rows."""
+        return Applied(read_decisions(decisions_path(self.sheet)) if self.decided else {})
+
+    def stream(self, applied: Applied | None = None) -> Iterator[Rows]:
         """Yield the rows in pieces, decisions made by hand applied; rows that were dropped count as bad ones."""
-        applied = Applied(read_decisions(decisions_path(self.sheet)) if self.decided else {})
+        applied = applied or self.decisions()
         for rows in stream_rows(self.sheet.rows, self.sheet.folder):
             table, dropped = applied.to(rows.table)
             yield Rows(table, (*rows.bad, *(BadRow(row, "dropped in review") for row in dropped)), rows.files)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import dataclasses
-import functools
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -15,7 +14,6 @@ from foldkit.datasets import (
     Dataset,
     Finding,
     Leak,
-    SplitSettings,
     assign_parts,
     build_dataset,
     check_choices,
@@ -102,15 +100,18 @@ def build(sheet: Sheet, inputs: Inputs | None = None) -> Dataset:
 
 
 def _built(sheet: Sheet, inputs: Inputs, folder: Path) -> Dataset:
-    made_from = inputs.made_from
-    if sheet.split.by_row:
-        own = functools.partial(_own_parts, sheet.split)
-        return build_dataset(inputs.stream(), inputs.coder, own, folder, made_from, sheet.split)
-    assigned = _assigned(sheet, inputs)
-    dataset = build_dataset(
-        inputs.stream(), inputs.coder, lambda table: assigned.parts.loc[table.index], folder, made_from, sheet.split
-    )
-    if sheet.split.keeps:
+    made_from, decided = inputs.made_from, inputs.decisions()
+    assigned = None if sheet.split.by_row else _assigned(sheet, inputs)
+
+    def parts_of(table: pd.DataFrame) -> pd.Series[Any]:
+        return parts_of_keys(row_keys(table, sheet.split), sheet.split) if not assigned else assigned.parts[table.index]
+
+    def notes() -> list[str]:
+        rows = ", ".join(map(str, decided.left))
+        return [f"decisions that fit no row any more, so that it is as in the source: row {rows}"] if rows else []
+
+    dataset = build_dataset(inputs.stream(decided), inputs.coder, parts_of, folder, made_from, sheet.split, notes)
+    if assigned and sheet.split.keeps:
         write_assignment(folder, sheet.split, assigned.keys["content"], assigned.parts)
     return dataset
 
@@ -122,11 +123,6 @@ def read_test_part(sheet: Sheet, base_at: Path, room: int) -> Coded:
     parts = _assigned(sheet, inputs).parts
     coder = dataclasses.replace(inputs.coder, window=room, paired=False, either=False)
     return code_rows(inputs.table[parts == "test"], coder)
-
-
-def _own_parts(settings: SplitSettings, table: pd.DataFrame) -> pd.Series[Any]:
-    """Return the parts of rows that can be told from each row alone."""
-    return parts_of_keys(row_keys(table, settings), settings)
 
 
 @dataclass(frozen=True)
