@@ -225,3 +225,16 @@ def test_a_file_of_answers_must_have_every_row_once(scored_folder: Path, planted
     with pytest.raises(UsageError, match="a run of this sheet or an adapter file"):
         foldkit.score(sheet, RunFolder(scored_folder / "runs" / "second"))
     assert not (scored_folder / "answers").exists()
+
+
+def test_contenders_that_may_have_learned_test_rows_are_named(work_folder: Path) -> None:
+    """Trained on another split, or begun so; one that was built otherwise of the same parts is not named."""
+    path = work_folder / "fold.toml"
+    foldkit.train(foldkit.read_sheet(path, [*SHORT, "split.seed=5"]), "other")
+    foldkit.train(foldkit.read_sheet(path, [*SHORT, "train.window=100"]), "same")
+    begun = foldkit.train(foldkit.read_sheet(path, [*SHORT, "adapter.begin=runs/other/adapter.safetensors"]), "begun")
+    contenders = "score.contender=[{name='a', adapter='other'}, {name='b', adapter='same'}]"
+    card = foldkit.score(foldkit.read_sheet(path, [*SHORT, contenders]), begun)
+    assert card.signed["elsewhere"] == {"a": "was trained", "adapter": "began with an adapter that was trained"}
+    said = (begun.path / "scorecard.md").read_text()
+    assert "a was trained on other rows, or on another split of them: test rows may be among what it learned." in said

@@ -29,7 +29,8 @@ class AdapterHeader:
     """What an adapter file says of itself.
 
     `template` and `markup` are those it was trained with; `strip` says that blanks at the ends of cells were taken off,
-    `weights` how the base's matrices were held, `compute` the dtype of everything else.
+    `weights` how the base's matrices were held, `compute` the dtype of everything else. `parts` is the fingerprint of
+    which row was in which part, `earlier` those of the adapters that it began with or was trained over.
     """
 
     settings: AdapterSettings
@@ -38,6 +39,8 @@ class AdapterHeader:
     base: str
     base_fingerprint: str
     data_fingerprint: str
+    parts: str = ""
+    earlier: tuple[str, ...] = ()
     strip: bool = True
     weights: str = "float32"
     compute: str = "float32"
@@ -61,7 +64,7 @@ def read_header(path: Path) -> AdapterHeader:
         if values.pop("version") != VERSION:
             raise ValueError(f"this is not version {VERSION}")
         values["settings"] = read_settings(AdapterSettings, values["settings"], "adapter file")
-        return AdapterHeader(**values)
+        return AdapterHeader(**{**values, "earlier": tuple(values["earlier"])})
     except FileNotFoundError:
         raise InputError(path, "adapter", "an existing file", None, "train first, or check the path") from None
     except (safetensors.SafetensorError, OSError, ValueError, KeyError, TypeError, UsageError) as error:

@@ -1,6 +1,6 @@
 """Splits, examples, and built datasets on disk."""
 
-from .assignment import read_assignment, write_assignment
+from .assignment import assignment_path, read_assignment, write_assignment
 from .building import build_dataset
 from .checks import CHECKS, Finding, check_pairs, too_few
 from .coding import Coded, Coder, SetAside, code_rows
@@ -29,6 +29,7 @@ __all__ = [
     "SetAside",
     "SplitSettings",
     "assign_parts",
+    "assignment_path",
     "build_dataset",
     "check_choices",
     "check_pairs",

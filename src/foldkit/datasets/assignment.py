@@ -25,7 +25,12 @@ def write_assignment(folder: Path, settings: SplitSettings, content: pd.Series, 
     table = pyarrow.table(columns, names=["content", "part"]).replace_schema_metadata({_KEY: _said(settings)})
     aside = folder / f".{_NAME}.new"
     pyarrow.feather.write_feather(table, str(aside))
-    os.replace(aside, folder / _NAME)
+    os.replace(aside, assignment_path(folder))
+
+
+def assignment_path(folder: Path) -> Path:
+    """Return where the assignment of a built dataset stands."""
+    return folder / _NAME
 
 
 def read_assignment(folder: Path, settings: SplitSettings) -> dict[int, str]:
@@ -34,7 +39,7 @@ def read_assignment(folder: Path, settings: SplitSettings) -> dict[int, str]:
     import pyarrow.feather
 
     try:
-        table = pyarrow.feather.read_table(str(folder / _NAME))
+        table = pyarrow.feather.read_table(str(assignment_path(folder)))
     except (OSError, pyarrow.ArrowException):
         return {}
     if (table.schema.metadata or {}).get(_KEY, b"").decode() != _said(settings):

@@ -22,6 +22,10 @@ def warning_lines(card: Scorecard) -> list[str]:
     last, found = card.contenders[-1], []
     if card.leaks:
         found.append(f"{len(card.leaks)} of {card.n_rows} test rows stand in train too: {'; '.join(card.leaks[:3])}.")
+    for name, how in card.signed.get("elsewhere", {}).items():
+        found.append(
+            f"{name} {how} on other rows, or on another split of them: test rows may be among what it learned."
+        )
     few = [value for value, count in card.by_counts.items() if count < FEW_ROWS]
     if few:
         found.append(f"Under {FEW_ROWS} rows, which says little: {card.signed['by']} {', '.join(few)}.")

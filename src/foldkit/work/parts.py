@@ -11,7 +11,7 @@ from foldkit.formats import InputError
 from .inputs import Inputs, open_inputs
 from .opening import opened_base
 from .sheet import Sheet
-from .steps import build
+from .steps import build, parts_fingerprint
 
 if TYPE_CHECKING:
     from foldkit.adapters import Adapter, AdapterHeader
@@ -55,8 +55,10 @@ class Parts:
         return attach(self.base.decoder, settings, frozen=frozen_products(under) if under else None)
 
     def _header(self, inputs: Inputs) -> AdapterHeader:
-        from foldkit.adapters import AdapterHeader
+        from foldkit.adapters import AdapterHeader, read_header
 
+        first = self.sheet.adapter.begin or self.sheet.adapter.over
+        before = read_header(self.sheet.path(first)) if first else None
         sheet, markup = self.sheet, dataclasses.asdict(inputs.markup) | {"where": "adapter file, markup"}
         return AdapterHeader(
             sheet.adapter,
@@ -65,6 +67,8 @@ class Parts:
             sheet.base.model,
             self.base.fingerprint,
             self.dataset.fingerprint,
+            parts_fingerprint(sheet, inputs),
+            (*before.earlier, before.parts) if before else (),
             sheet.rows.strip,
             sheet.base.weights,
             sheet.base.compute,

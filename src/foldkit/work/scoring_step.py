@@ -40,7 +40,7 @@ from .judging import judged
 from .opening import opened_base
 from .scorecard_files import write_scorecard
 from .sheet import Sheet, read_sheet
-from .steps import build, read_test_part, split
+from .steps import build, parts_fingerprint, read_test_part, split
 
 OnScored = Callable[[str, int, int], None]
 # Of more rows than these nearness to train and leaks are not looked for: it would take longer than the scoring.
@@ -92,9 +92,6 @@ class _Scoring:
     def given(self) -> list[Given]:
         """Ask every contender: those of the base first, for only one adapter at a time sits on it."""
         found: dict[str, Given] = {}
-        adapters = {one.name: self._adapter_path(one) for one in self.settings.contender if one.adapter}
-        if self.run:
-            adapters["adapter"] = self.run.adapter
         asker = Answerer(self.base.decoder, self.inputs.side, self.inputs.template, self.inputs.markup)
         for contender in (Contender("base", asker), *(self._with_shots(one, asker) for one in self.settings.contender)):
             if contender:
@@ -103,7 +100,7 @@ class _Scoring:
             if one.answers:
                 replies = replies_from_file(self.sheet.path(one.answers), self.rows, asker.template.target)
                 found[one.name] = Given(one.name, replies, 0.0)
-        for name, path in adapters.items():
+        for name, path in self.adapters.items():
             loaded = read_adapter(path, self.base)
             adapter = put_on(self.base, loaded)
             own = Answerer.of_adapter(self.base.decoder, self.inputs.side, adapter, loaded.header)
@@ -113,6 +110,24 @@ class _Scoring:
                 self.suspects = self._suspects(contender)
         order = ["base", *(one.name for one in self.settings.contender), *(["adapter"] if self.run else [])]
         return [found[name] for name in order]
+
+    @functools.cached_property
+    def adapters(self) -> dict[str, Path]:
+        """The adapter files of the contenders that have one, the run's own the last."""
+        named = {one.name: self._adapter_path(one) for one in self.settings.contender if one.adapter}
+        return named | ({"adapter": self.run.adapter} if self.run else {})
+
+    @property
+    def elsewhere(self) -> dict[str, str]:
+        """The contenders that may have learned rows of this test part, in words."""
+        own, found = parts_fingerprint(self.sheet, self.inputs), {}
+        for name, path in self.adapters.items():
+            header = read_header(path)
+            if header.parts != own:
+                found[name] = "was trained"
+            elif any(parts != own for parts in header.earlier):
+                found[name] = "began with an adapter that was trained"
+        return found
 
     @functools.cached_property
     def asked(self) -> Asked:
@@ -145,6 +160,7 @@ class _Scoring:
             "data": self.dataset.fingerprint,
             "adapter": fingerprint_files([self.run.adapter]) if self.run else "",
             "max_tokens": self.max_tokens,
+            "elsewhere": self.elsewhere,
             "left_out": {name: len(one.set_aside) for name, one in others.items() if one.set_aside},
             "higher_is_better": {measure.name: measure.higher_is_better for measure in self.measures},
             "settings": dataclasses.asdict(self.settings),

@@ -15,6 +15,7 @@ from foldkit.datasets import (
     Finding,
     Leak,
     assign_parts,
+    assignment_path,
     build_dataset,
     check_choices,
     check_pairs,
@@ -32,7 +33,7 @@ from foldkit.datasets import (
 from foldkit.datasets.checks import CHECKS_VERSION, read_findings, write_findings
 from foldkit.datasets.pairs import texts_of
 from foldkit.datasets.splitting import check_files, check_parts, counts
-from foldkit.formats import locked
+from foldkit.formats import fingerprint_files, fingerprint_value, locked
 from foldkit.rows import find_files
 from foldkit.rows.near import near_pairs
 
@@ -97,6 +98,16 @@ def build(sheet: Sheet, inputs: Inputs | None = None) -> Dataset:
     folder.mkdir(parents=True, exist_ok=True)
     with locked(folder / "lock", patient=True):
         return read_built(folder, made_from) or _built(sheet, inputs, folder)
+
+
+def parts_fingerprint(sheet: Sheet, inputs: Inputs) -> str:
+    """Return the fingerprint of what tells which row is in which part, whatever template and base that is for."""
+    told = {name: inputs.made_from[name] for name in ("rows", "reading", "decisions", "split")}
+    told["reading"] = {name: value for name, value in told["reading"].items() if name != "source"}
+    stored = assignment_path(sheet.path("built"))
+    if sheet.split.keeps and stored.exists():  # it hangs on which rows were there before, too
+        told["stored"] = fingerprint_files([stored])
+    return fingerprint_value(told)
 
 
 def _built(sheet: Sheet, inputs: Inputs, folder: Path) -> Dataset:
