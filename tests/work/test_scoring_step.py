@@ -233,6 +233,8 @@ def test_contenders_that_may_have_learned_test_rows_are_named(work_folder: Path)
     foldkit.train(foldkit.read_sheet(path, [*SHORT, "split.seed=5"]), "other")
     foldkit.train(foldkit.read_sheet(path, [*SHORT, "train.window=100"]), "same")
     begun = foldkit.train(foldkit.read_sheet(path, [*SHORT, "adapter.begin=runs/other/adapter.safetensors"]), "begun")
+    notes = [note["says"] for note in foldkit.read_log(begun.log).of("note")]
+    assert any(note.startswith("runs/other/adapter.safetensors was trained on other rows") for note in notes)
     contenders = "score.contender=[{name='a', adapter='other'}, {name='b', adapter='same'}]"
     card = foldkit.score(foldkit.read_sheet(path, [*SHORT, contenders]), begun)
     assert card.signed["elsewhere"] == {"a": "was trained", "adapter": "began with an adapter that was trained"}

@@ -75,6 +75,15 @@ class Parts:
         )
 
     @property
+    def notes(self) -> list[str]:
+        """What is worth saying before a training of these."""
+        first = self.sheet.adapter.begin or self.sheet.adapter.over
+        if all(parts == self.header.parts for parts in self.header.earlier):
+            return list(self.base.notes)
+        what = "was trained on other rows, or on another split of them: validation rows may be among what it learned"
+        return [*self.base.notes, f"{first} {what}"]
+
+    @property
     def made_from(self) -> dict[str, Any]:
         """What a checkpoint must share with the training that goes on from it."""
         sheet = self.sheet

@@ -167,7 +167,7 @@ def _go(
         if run.log.exists():
             cut_log(run.log, snapshot.counts["step"] if snapshot else 0)
             log.write("resumed", step=snapshot.counts["step"] if snapshot else 0)
-        _note(run, [*parts.base.notes, *notes], hear)
+        _note(run, [*parts.notes, *notes], hear)
         for event in _events(parts, snapshot, lambda: stop() or run.stop.exists(), team):
             hear(event)
         written = read_log(run.log)
