@@ -167,7 +167,7 @@ def test_rates_stand_with_the_suggested_one(tmp_path: Path) -> None:
 
 
 def test_the_lengths_stand_with_their_window(tmp_path: Path) -> None:
-    """Every example in a bar, those over the window counted, a far window named at the edge; none is an error."""
+    """Every example in a bar, those over the window counted, a far window at the edge; a title of any signs."""
     wholes, prompts = [10, 20, 30, 40], [5, 6, 7, 8]
     ax = draw_lengths(wholes, prompts, 30, "a set")
     assert sum(bar.get_height() for bar in ax.containers[0]) == 4
@@ -175,7 +175,7 @@ def test_the_lengths_stand_with_their_window(tmp_path: Path) -> None:
     far = draw_lengths(wholes, prompts, 2000, "a set")
     assert "window 2000: 0 of 4 over it, far to the right" in far.get_legend_handles_labels()[1]
     assert far.get_xlim()[1] < 60
-    save_lengths(wholes, prompts, 30, "a set", tmp_path / "x.svg")
+    save_lengths(wholes, prompts, 30, "$x_{$.csv", tmp_path / "x.svg")
     assert "<svg" in (tmp_path / "x.svg").read_text()
     with pytest.raises(InputError, match="at least one"):
         draw_lengths([], [], 30, "a set")

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import dataclasses
 import difflib
+import io
 import json
 import math
 from collections import Counter
@@ -404,6 +406,8 @@ def test_the_page_and_the_picture_show_what_the_card_holds() -> None:
     panels = [panel for panel in draw_scorecard(card).axes if panel.get_visible()]
     assert len(panels) == len(MEASURES)
     assert panels[0].get_title(loc="left") == "loss, less is better"
+    dear = dataclasses.replace(card, contenders=(dataclasses.replace(card.contenders[0], name="$x_{$"),))
+    draw_scorecard(dear).savefig(io.BytesIO())
     with pytest.raises(ValueError, match="1 replies to 0 rows"):
         make_scorecard([Given("base", [reply("a", "b")], 1)], Asked([], [], []), ScoreSettings(), {}, [])
 

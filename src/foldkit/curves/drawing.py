@@ -63,13 +63,18 @@ def save_picture(runs: Runs, path: str | Path, *, across: str = "steps", log: bo
     draw_figure(runs, across=across, log=log).savefig(path)
 
 
+def as_written(text: str) -> str:
+    """Return a label that is drawn as it is written: between two dollars it would be taken for mathematics."""
+    return text.replace("$", r"\$")
+
+
 def draw_losses(curves: Sequence[Curve], ax: Axes, *, log: bool = True) -> None:
     """Draw train, raw and smoothed, and validation with its best marked; several runs in a colour and shape each."""
     alone = len(curves) == 1
     for index, curve in enumerate(curves):
         color, mark = COLORS[index % len(COLORS)], _MARKS[index % len(_MARKS)]
         check_color = VALIDATION if alone else color
-        of_run = "" if alone else f"{curve.label}, "
+        of_run = "" if alone else f"{as_written(curve.label)}, "
         if alone:
             ax.plot(*thinned(curve.train), color=color, alpha=0.25, linewidth=1, label="train, each step")
         train_label = "train, smoothed" if alone else f"{of_run}train"
@@ -84,7 +89,7 @@ def draw_losses(curves: Sequence[Curve], ax: Axes, *, log: bool = True) -> None:
         for number, place in enumerate(curve.epochs, 1):
             ax.axvline(place, color="#999999", linewidth=0.8, linestyle=":", label="end of an epoch" * (number == 1))
     said = ": ".join(word for word in (curve.name, curve.base) if word) if alone else ""
-    ax.set(title=said or f"{len(curves)} runs", ylabel=_loss_label(curves))
+    ax.set(title=as_written(said) or f"{len(curves)} runs", ylabel=_loss_label(curves))
     drawn = [thinned(one.smoothed)[1] for one in curves] + [one.checks[1] for one in curves]
     shown = [float(value) for values in drawn for value in values]
     if log and min(shown) > 0:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from foldkit.formats import InputError
 
-from .drawing import TRAIN, VALIDATION, new_axes
+from .drawing import TRAIN, VALIDATION, as_written, new_axes
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -38,7 +38,7 @@ def draw_lengths(
         ax.axvline(window, color=VALIDATION, linestyle="--", linewidth=2, label=said)
     else:
         ax.plot([], [], "--", color=VALIDATION, linewidth=2, label=f"{said}, far to the right")
-    ax.set(title=title, xlabel="tokens", ylabel="examples", xlim=(0, right * 1.01))
+    ax.set(title=as_written(title), xlabel="tokens", ylabel="examples", xlim=(0, right * 1.01))
     ax.grid(visible=True, axis="y", color="#dddddd", linewidth=0.8)
     ax.set_axisbelow(True)
     ax.spines[["top", "right"]].set_visible(False)

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from .drawing import TRAIN, VALIDATION, new_axes, plain_ticks
+from .drawing import TRAIN, VALIDATION, as_written, new_axes, plain_ticks
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -23,7 +23,13 @@ def draw_rates(
     ax.plot(rates, smoothed, color=TRAIN, linewidth=2.2, label="smoothed")
     if suggested:
         ax.axvline(suggested, color=VALIDATION, linestyle="--", linewidth=2, label=f"suggested: {suggested:.1e}")
-    ax.set(title=title, xlabel="learning rate", ylabel="loss per learned token (nats)", xscale="log", yscale="log")
+    ax.set(
+        title=as_written(title),
+        xlabel="learning rate",
+        ylabel="loss per learned token (nats)",
+        xscale="log",
+        yscale="log",
+    )
     plain_ticks(ax, [*losses, *smoothed])
     ax.grid(visible=True, which="major", color="#dddddd", linewidth=0.8)
     ax.spines[["top", "right"]].set_visible(False)

@@ -24,7 +24,7 @@ def draw_scorecard(card: Scorecard) -> Figure:
     n_lines = -(-len(names) // n_columns)
     figure = Figure(figsize=(12.8, 8), dpi=100, layout="constrained")
     panels = figure.subplots(n_lines, n_columns, squeeze=False).ravel().tolist()
-    labels = [score.name for score in card.contenders]
+    labels = [score.name.replace("$", r"\$") for score in card.contenders]  # two would be taken for mathematics
     better = card.signed.get("higher_is_better", {})
     for panel, name in zip(panels, names, strict=False):
         for place, score in enumerate(card.contenders):
