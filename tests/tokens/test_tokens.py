@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shutil
 from pathlib import Path
 
 import pytest
@@ -95,8 +96,14 @@ def test_markup_without_an_end_marker_is_refused(side: TextSide) -> None:
         Encoder(side, endless).example(turns("a", "b"))
 
 
-def test_the_markup_of_a_base_is_its_own_where_it_has_one(side: TextSide, chat_side: TextSide) -> None:
-    """By `auto`; asking for its own where there is none is an error."""
+def test_the_markup_of_a_base_is_its_own_where_it_has_one(
+    side: TextSide, chat_side: TextSide, base_folder: Path, tmp_path: Path
+) -> None:
+    """By `auto`, of several the default; asking for its own where there is none is an error."""
+    shutil.copytree(base_folder, tmp_path / "several")
+    several = [{"name": "with tools", "template": "no"}, {"name": "default", "template": CHAT}]
+    (tmp_path / "several" / "tokenizer_config.json").write_text(json.dumps({"chat_template": several}))
+    assert open_text_side(tmp_path / "several").markup().source == CHAT
     assert chat_side.markup().source == CHAT
     assert "== " in side.markup().source == chat_side.markup("headings").source
     with pytest.raises(InputError, match="headings"):

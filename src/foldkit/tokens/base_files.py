@@ -59,11 +59,19 @@ def _from_folder(folder: Path) -> TextSide:
     content = named.get("content") if isinstance(named, dict) else named
     named_id = tokenizer.id_of(content) if isinstance(content, str) else None
     ends = ([] if named_id is None else [named_id]) + ends
-    source = extra.get("chat_template")
+    source = _default_of(extra.get("chat_template"))
     if (folder / "chat_template.jinja").exists():
         source = read_text(folder / "chat_template.jinja")
     start = tokenizer.token(tokenizer.start_ids[0]) if tokenizer.start_ids else ""
-    return _checked(tokenizer, ends, source if isinstance(source, str) else "", start, str(folder))
+    return _checked(tokenizer, ends, source, start, str(folder))
+
+
+def _default_of(given: Any) -> str:
+    """Return the chat markup, of several by name the one called default; "" for none."""
+    if isinstance(given, list):
+        named = {one.get("name"): one.get("template") for one in given if isinstance(one, dict)}
+        given = named.get("default")
+    return given if isinstance(given, str) else ""
 
 
 def _from_gguf(file: GgufFile) -> TextSide:
