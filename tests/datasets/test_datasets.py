@@ -191,7 +191,7 @@ def test_conversations_that_the_markup_does_not_take_are_set_aside(side: TextSid
     talks = [good] * 5 + [[good[0], *good], [good[0], {"role": "assistant", "content": "note: c"}]]
     table = pd.DataFrame({"messages": [json.dumps(talk) for talk in talks]}, index=pd.RangeIndex(1, 8))
     coder = Coder(read_template("conversation", tmp_path), Encoder(side, Markup(source, end_marker="<end>")), 60)
-    dataset = built(table, coder, SplitSettings(0, 0), tmp_path)
+    dataset = built(table, coder, SplitSettings(0, 0), tmp_path, size=6)  # the last piece has no other row
     reasons = {row.row: row.reason for row in dataset.set_aside}
     assert "found 'two questions in a row'" in reasons[6]
     assert "expected markup that keeps each turn's text" in reasons[7]

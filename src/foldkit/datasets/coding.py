@@ -70,25 +70,31 @@ def code_rows(table: pd.DataFrame, coder: Coder) -> Coded:
     do not have, and when the markup takes none of them.
     """
     laid = _lay_out(table, coder)
+    if laid.unusable and not laid.rows:
+        raise laid.unusable
     return _coded(laid, coder.encoder.tokenizer.encode_texts(laid.texts), coder)
 
 
 def code_stream(chunks: Iterable[Rows], coder: Coder) -> Iterator[tuple[Rows, Coded]]:
     """Yield each piece of a source with what it became; while one is tokenised the next is read and rendered.
 
-    Raises InputError when the template names a column that the rows do not have.
+    Raises what `code_rows` does, for all pieces taken together.
     """
     encode = coder.encoder.tokenizer.encode_texts
     waiting: list[tuple[Rows, _Laid, Future[list[list[int]]]]] = []
+    n_rows, unusable = 0, None
     with ThreadPoolExecutor(1) as pool:
         for chunk in chunks:
             laid = _lay_out(chunk.table, coder)
+            n_rows, unusable = n_rows + len(laid.rows), unusable or laid.unusable
             waiting.append((chunk, laid, pool.submit(encode, laid.texts)))
             if len(waiting) > 1:
                 done, before, coded = waiting.pop(0)
                 yield done, _coded(before, coded.result(), coder)
         for done, before, coded in waiting:
             yield done, _coded(before, coded.result(), coder)
+    if unusable and not n_rows:
+        raise unusable
 
 
 class _Row(NamedTuple):
@@ -108,11 +114,15 @@ class _Row(NamedTuple):
 
 @dataclass(frozen=True)
 class _Laid:
-    """A table before it is tokenised: the rows that can be, the reasons of the others, and all cells by row."""
+    """A table before it is tokenised: the rows that can be, the reasons of the others, and all cells by row.
+
+    `unusable` is what the markup has against the last row that it does not take.
+    """
 
     rows: list[_Row]
     reasons: dict[int, str]
     cells: dict[int, dict[str, str]]
+    unusable: InputError | None
 
     @property
     def texts(self) -> list[str]:
@@ -122,19 +132,17 @@ class _Laid:
 
 def _lay_out(table: pd.DataFrame, coder: Coder) -> _Laid:
     check_slots(table, coder.template)
-    laid, unusable = _Laid([], {}, dict(rows_of(table))), None
-    for row, values in laid.cells.items():
+    cells, rows, reasons, unusable = dict(rows_of(table)), list[_Row](), dict[int, str](), None
+    for row, values in cells.items():
         try:
             found = _row(row, values, coder)
         except InputError as error:  # a markup that does not take these roles, or would change a text
             found = str(unusable := error)
         if isinstance(found, str):
-            laid.reasons[row] = found
+            reasons[row] = found
         else:
-            laid.rows.append(found)
-    if unusable and not laid.rows:
-        raise unusable
-    return laid
+            rows.append(found)
+    return _Laid(rows, reasons, cells, unusable)
 
 
 def _row(row: int, values: Mapping[str, str], coder: Coder) -> _Row | str:
