@@ -5,6 +5,8 @@ from __future__ import annotations
 import dataclasses
 import itertools
 import math
+import subprocess
+import sys
 from pathlib import Path
 
 import pytest
@@ -178,3 +180,16 @@ def test_memory_is_free_as_far_as_a_limit_leaves_it(
             (folder / taken).write_text("1000\n")
         (folder / "memory.stat").write_text("anon 7\ninactive_file 300\ntotal_inactive_file 250\n")
     assert left_in_groups(tmp_path / "own", tmp_path) == left
+
+
+def test_a_limit_on_addresses_is_all_there_is() -> None:
+    """What `ulimit -v` leaves of a gigabyte more than a process has; without one it says nothing."""
+    code = (
+        "import resource, psutil; from foldkit.training.free_memory import free_bytes, left_of_addresses; "
+        "print(left_of_addresses()); most = psutil.Process().memory_info().vms + 2**30; "
+        "resource.setrlimit(resource.RLIMIT_AS, (most, most)); print(free_bytes())"
+    )
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    without, left = done.stdout.split()
+    assert without == "inf"
+    assert 0.9 * 2**30 < int(left) <= 2**30

@@ -19,13 +19,25 @@ def free_bytes(device: torch.device = CPU) -> int:
     """Return how much is free for this process, without what others would have to give up.
 
     On a device what its driver tells; else what the system has, or less where a control group, such as a container is
-    in, has a limit.
+    in, has a limit, or this process one on its addresses.
     """
     import psutil
 
     if device.type != "cpu":
         return int(torch.get_device_module(device).mem_get_info(device)[0])
-    return int(min(psutil.virtual_memory().available, left_in_groups()))
+    return int(min(psutil.virtual_memory().available, left_in_groups(), left_of_addresses()))
+
+
+def left_of_addresses() -> float:
+    """Return the bytes that a limit on this process's addresses (`ulimit -v`) leaves, infinity where there is none."""
+    import psutil
+
+    try:
+        import resource
+    except ImportError:  # a system without such limits
+        return math.inf
+    most, _ = resource.getrlimit(resource.RLIMIT_AS)
+    return math.inf if most == resource.RLIM_INFINITY else max(0, most - psutil.Process().memory_info().vms)
 
 
 def left_in_groups(own: Path = OWN, root: Path = ROOT) -> float:
