@@ -194,6 +194,9 @@ def test_columns_and_settings_that_cannot_be(write: Write) -> None:
         column(table(path), "buletin", "here")
     with pytest.raises(InputError, match=r"\[rows\] columns.*did you mean 'note'"):
         table(path, columns={"text": "notes"})
+    with pytest.raises(InputError, match=r'set delimiter = ";" in \[rows\], or "," if it is one column'):
+        table(write("b.csv", "note;bulletin\nx;y\n"))
+    assert list(table(write("b.csv", "note;bulletin\nx;y\n"), delimiter=",")) == ["note;bulletin"]
     with pytest.raises(InputError, match="line 2: encoding: expected ascii, found 'byte c3'"):
         table(write("b.csv", "a\né\nx\n"), encoding="ascii")
     with pytest.raises(InputError, match=r"encoding: expected text as .* does not start with BOM"):

@@ -50,6 +50,17 @@ def test_a_starter_sheet_runs_as_it_is(tmp_path: Path, kind: str) -> None:
         foldkit.start("r.jsonl", tmp_path)
 
 
+def test_another_delimiter_and_encoding_are_written_down(tmp_path: Path) -> None:
+    """The delimiter found in the header and said, the encoding as it is given."""
+    lines = ["question;answer", *(f"wie weht es um {i}, Böen?;{i} aus Süd" for i in range(40))]
+    (tmp_path / "r.csv").write_bytes("\n".join(lines).encode("cp1252"))
+    started = foldkit.start("r.csv", tmp_path, encoding="cp1252")
+    assert started.assumed[0] == "cells are parted by ';', as the header has no other"
+    sheet = foldkit.read_sheet(started.sheet)
+    assert (sheet.rows.delimiter, sheet.rows.encoding) == (";", "cp1252")
+    assert sum(part["rows"] for part in foldkit.build(sheet).counts().values()) == 40
+
+
 def test_rows_that_give_no_start_are_refused(tmp_path: Path) -> None:
     """No column of texts; no file; no base; nothing is left behind."""
     (tmp_path / "r.csv").write_text("a,b\n1,2\n3,4\n")

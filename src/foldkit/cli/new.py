@@ -16,14 +16,22 @@ from .common import out
     "--folder", type=click.Path(path_type=Path, file_okay=False), help="Where to write; that of the file by default."
 )
 @click.option("--base", default="pellam", show_default=True, help="The base: a folder, a .gguf file, or pellam.")
-def new(file: Path, folder: Path | None, base: str) -> None:
+@click.option("--encoding", default="utf-8", show_default=True, help="That of a file of text.")
+def new(file: Path, folder: Path | None, base: str, encoding: str) -> None:
     """Write a starter sheet and template for a file of rows."""
+    from foldkit.formats import InputError
     from foldkit.work import start
 
     folder = folder or file.parent
     source = Path(os.path.relpath(file, folder)).as_posix()
     at = base if base == "pellam" else Path(os.path.relpath(base, folder)).as_posix()
-    started = start(source, folder, at)
+    try:
+        started = start(source, folder, at, encoding)
+    except InputError as error:
+        if error.what != "encoding" or error.where == "[rows]":
+            raise
+        todo = "give --encoding, for example cp1252 or utf-16"
+        raise InputError(error.where, error.what, error.allowed, error.arrived, todo) from None
     console = out()
     console.print(f"wrote {started.sheet} and {started.template}", soft_wrap=True)
     for sentence in started.assumed:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import json
 import shutil
 import tomllib
@@ -12,7 +13,9 @@ from typing import Any
 import pandas as pd
 
 from foldkit.formats import InputError, UsageError, write_aside
-from foldkit.rows import Kind, RowsSettings, read_rows, recognise
+from foldkit.rows import READERS, Kind, RowsSettings, find_files, read_rows, recognise
+from foldkit.rows.readers.delimited import other_delimiter, read_delimited
+from foldkit.rows.sources import ending
 from foldkit.templates.template import BUILTIN
 
 from .inputs import open_inputs, token_lengths
@@ -31,11 +34,12 @@ class Start:
     assumed: tuple[str, ...]
 
 
-def start(source: str, folder: str | Path, base: str = "pellam") -> Start:
+def start(source: str, folder: str | Path, base: str = "pellam", encoding: str = "utf-8") -> Start:
     """Write `fold.toml` and `template.toml` into `folder` for the rows of `source`, a path relative to it.
 
-    The folder is made where it is not there. Both files run as they are. Raises UsageError when one of them is there
-    already: nothing is overwritten; and InputError, neither written, for rows or a base that cannot be read.
+    `encoding` is that of files of text. The folder is made where it is not there. Both files run as they are. Raises
+    UsageError when one of them is there already: nothing is overwritten; and InputError, neither written, for rows or a
+    base that cannot be read.
     """
     folder = Path(folder)
     sheet_at, template_at = folder / "fold.toml", folder / "template.toml"
@@ -43,27 +47,39 @@ def start(source: str, folder: str | Path, base: str = "pellam") -> Start:
         if path.exists():
             raise UsageError(path, "file", "a name not taken", path.name, "move it away, or choose another --folder")
     folder.mkdir(parents=True, exist_ok=True)  # the way to the source may lead through it
-    table = read_rows(RowsSettings(source), folder).table
+    reading, assumed = _reading(RowsSettings(source, encoding=encoding), folder)
+    table = read_rows(reading, folder).table
     names = [str(name) for name in table.columns]
     kind = recognise(names)
     guessed = kind is None
     kind = kind or _guess(table, folder / source)
-    assumed = [_said(kind, names, guessed=guessed)]
+    assumed.append(_said(kind, names, guessed=guessed))
     shape, told = _shape(kind, table)
     assumed += told
     template = {"transcript": "conversation", "grouped": "label"}.get(kind.name, kind.name)
-    values = tomllib.loads(_sheet_text(source, kind, base, 512, shape, len(table))) | {"template": {"use": template}}
+    values = tomllib.loads(_sheet_text(reading, kind, base, 512, shape, len(table))) | {"template": {"use": template}}
     inputs = open_inputs(sheet_from_mapping(values, folder, str(sheet_at)))
     first = token_lengths(inputs)
     longest = max((whole for whole, _ in first), default=0)
     window = next((size for size in _WINDOWS if size >= longest), _WINDOWS[-1])
     shutil.copyfile(BUILTIN / f"{template}.toml", template_at)
-    write_aside(sheet_at, _sheet_text(source, kind, base, window, shape, len(inputs.table)))
+    write_aside(sheet_at, _sheet_text(reading, kind, base, window, shape, len(inputs.table)))
     assumed.append(f"the longest example of the first {len(first)} has {longest} tokens: window {window}")
     if kind.name != "transcript":
         alone = "every row is by itself: if some belong together (a day, a person, a text), set group in [split]"
         assumed.append(alone)
     return Start(sheet_at, template_at, tuple(assumed))
+
+
+def _reading(settings: RowsSettings, folder: Path) -> tuple[RowsSettings, list[str]]:
+    """Return how the source is read, its delimiter found where it is not the usual one, and what that assumes."""
+    first = find_files(settings.source, folder)[0]
+    other = other_delimiter(first, settings.encoding) if READERS[ending(first)] is read_delimited else ""
+    if not other:
+        return settings, []
+    return dataclasses.replace(settings, delimiter=other), [
+        f"cells are parted by {other!r}, as the header has no other"
+    ]
 
 
 def _shape(kind: Kind, table: pd.DataFrame) -> tuple[str, list[str]]:
@@ -113,12 +129,13 @@ def _said(kind: Kind, names: list[str], *, guessed: bool) -> str:
     return f"{kind.name} rows, {how}: {held}{rest}"
 
 
-def _sheet_text(source: str, kind: Kind, base: str, window: int, shape: str, n_rows: int) -> str:
+def _sheet_text(reading: RowsSettings, kind: Kind, base: str, window: int, shape: str, n_rows: int) -> str:
     renamed = {slot: name for slot, name in kind.columns.items() if slot != name and not shape}
     group = '# group = "a column"        # rows that share its value stay in one part'
     if kind.name == "transcript":
         group = 'group = "talk"              # examples of one talk stay in one part'
     columns = ", ".join(f"{slot} = {_quoted(name)}" for slot, name in renamed.items())
+    own = [f"{name} = {_quoted(value)}\n" for name in ("delimiter", "encoding") if (value := _unusual(reading, name))]
     few = n_rows < _FEW
     part, unit = (
         (f"{max(1, n_rows // 10):<3}", "rows, as a share of few may come out empty") if few else ("0.1", "a share")
@@ -126,8 +143,8 @@ def _sheet_text(source: str, kind: Kind, base: str, window: int, shape: str, n_r
     return f"""# One piece of work, from rows to scores. Paths are relative to this file.
 
 [rows]
-source = {_quoted(source)}
-{f"columns = {{ {columns} }}" if columns else "# columns = { ours = 'theirs' }"}
+source = {_quoted(reading.source)}
+{"".join(own)}{f"columns = {{ {columns} }}" if columns else "# columns = { ours = 'theirs' }"}
 on_bad = "stop"             # or "set aside": rows that cannot be read go to built/set_aside.jsonl
 {shape}
 [template]
@@ -160,6 +177,12 @@ measures = ["loss", "exact", "similarity"]
 name = "base with 3 shots"
 shots = 3
 """
+
+
+def _unusual(reading: RowsSettings, name: str) -> str:
+    """Return a setting of the rows where it is not at its default, "" where it is."""
+    value = str(getattr(reading, name))
+    return "" if value == getattr(RowsSettings(""), name) else value
 
 
 def _quoted(text: str) -> str:

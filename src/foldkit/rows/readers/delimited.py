@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import csv
+import json
+import zlib
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -13,18 +16,25 @@ from ..settings import RowsSettings
 from .contract import Bad, Block, open_text
 
 csv.field_size_limit(2**31 - 1)
+# What else parts cells where a header comes out as one.
+_OTHERS = (";", "\t", "|", ",")
 
 
 def read_delimited(path: Path, settings: RowsSettings, most: int) -> Iterator[Block | Bad]:
-    """Yield the rows; without a header the columns are column_1, column_2 and so on."""
-    name = path.name.lower().removesuffix(".gz")
-    delimiter = settings.delimiter or ("\t" if name.endswith((".tsv", ".tab")) else ",")
+    """Yield the rows; without a header the columns are column_1, column_2 and so on.
+
+    Raises InputError where the header is one cell that another delimiter would part, unless `settings` name theirs.
+    """
+    delimiter = settings.delimiter or _usual(path)
     with open_text(path, settings.encoding) as file:
         reader = csv.reader(file, delimiter=delimiter, strict=True)
         lines = _whole_lines(path, reader)
         first = next(lines, None)
         if first is None:
             return
+        if settings.header and not settings.delimiter and (other := _other(first)):
+            todo = f"set delimiter = {json.dumps(other)} in [rows], or {json.dumps(delimiter)} if it is one column"
+            raise InputError(path, "header", f"columns parted by {delimiter!r}", first[0], todo)
         header = _header(path, first, settings)
         number, held = 1, [] if settings.header else [first]
         for cells in lines:
@@ -43,6 +53,24 @@ def read_delimited(path: Path, settings: RowsSettings, most: int) -> Iterator[Bl
             yield Bad(place, "row", f"{len(header)} cells", f"{len(cells)} cells", todo)
         if held:
             yield _block(path, number, header, held)
+
+
+def other_delimiter(path: Path, encoding: str) -> str:
+    """Return what parts the cells of a file's header where its usual delimiter does not, "" where that does."""
+    header: list[str] = []
+    # What is wrong with a file is said when its rows are read.
+    with contextlib.suppress(UnicodeError, csv.Error, EOFError, OSError, zlib.error), open_text(path, encoding) as file:
+        header = next(csv.reader(file, delimiter=_usual(path)), [])
+    return _other(header)
+
+
+def _usual(path: Path) -> str:
+    name = path.name.lower().removesuffix(".gz")
+    return "\t" if name.endswith((".tsv", ".tab")) else ","
+
+
+def _other(header: list[str]) -> str:
+    return next((sign for sign in _OTHERS if len(header) == 1 and sign in header[0]), "")
 
 
 def _whole_lines(path: Path, reader: Any) -> Iterator[list[str]]:
