@@ -123,9 +123,9 @@ class _Scoring:
         own, found = parts_fingerprint(self.sheet, self.inputs), {}
         for name, path in self.adapters.items():
             header = read_header(path)
-            if header.parts != own:
+            if header.parts != own and header.data_fingerprint != self.dataset.fingerprint:
                 found[name] = "was trained"
-            elif any(parts != own for parts in header.earlier):
+            elif not {own, header.parts}.issuperset(header.earlier):
                 found[name] = "began with an adapter that was trained"
         return found
 
