@@ -182,6 +182,7 @@ def test_a_conversation_from_lines(work_folder: Path) -> None:
     assert "adapter will answer: run-001=0.5" in unasked.stderr
     (work_folder / "one.jsonl").write_text('{"question": "wind 1?"}\n')
     filed = call("ask", "--base-only", "--file", "one.jsonl", "--max-tokens", "2", cwd=work_folder)
+    assert (work_folder / "answers.jsonl.signed.json").exists()
     assert filed.stdout == "answers of base in answers.jsonl\n"
     assert set(json.loads((work_folder / "answers.jsonl").read_text())) == {"question", "base"}
     many = call("ask", "wind 5?", "--answers", "3", "--temperature", "2", "--max-tokens", "9", cwd=work_folder)
@@ -335,6 +336,7 @@ def test_ctrl_c_in_an_answer_keeps_what_came(work_folder: Path) -> None:
         (["score", "--run", "x"], 2, "a run of this sheet"),
         (["ask", "--slot", "x"], 2, "expected name=value"),
         (["look", "--row", "99"], 2, "1 to 40"),
+        (["score", "--rows", "rows.jsonl"], 2, "expected a new file, found 'rows.jsonl'"),
         (["look", "--colour"], 2, "No such option"),
         (
             ["split", "--set", "rows.columns={mail='question'}"],

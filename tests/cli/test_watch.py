@@ -141,7 +141,7 @@ def test_runs_are_listed_compared_noted_exported_and_deleted(work_folder: Path) 
     for name in ("runs.csv", "runs.parquet"):
         assert call("runs", "export", name, cwd=work_folder).returncode == 0
     again = call("runs", "export", "runs.csv", cwd=work_folder)
-    assert (again.returncode, "a new one" in again.stderr) == (2, True)
+    assert (again.returncode, "expected a new file" in again.stderr) == (2, True)
     for table in (pd.read_csv(work_folder / "runs.csv"), pd.read_parquet(work_folder / "runs.parquet")):
         assert table.set_index("name")["adapter.rank"].to_dict() == {"one": 4, "two": 16}
     call("runs", "delete", "one", cwd=work_folder, typed="n\n")

@@ -21,10 +21,11 @@ F = TypeVar("F", bound=Callable[..., Any])
 
 
 class NewFile(click.Path):
-    """A file to write, refused before any work where its folder is not there."""
+    """A file to write, refused before any work where its folder is not there; a `fresh` one where itself is."""
 
-    def __init__(self) -> None:
+    def __init__(self, *, fresh: bool = False) -> None:
         super().__init__(path_type=Path, dir_okay=False)
+        self.fresh = fresh
 
     def convert(
         self, value: str | os.PathLike[str], param: click.Parameter | None, ctx: click.Context | None
@@ -33,6 +34,8 @@ class NewFile(click.Path):
         path = Path(os.fsdecode(super().convert(value, param, ctx)))
         if not path.parent.is_dir():
             self.fail(f"expected a file in a folder that is there, found {str(path)!r}; make that folder first")
+        if self.fresh and path.exists():
+            self.fail(f"expected a new file, found {str(path)!r}; choose another name or remove it")
         return path
 
 

@@ -129,16 +129,14 @@ def delete(sheet_file: Path, names: tuple[str, ...], yes: bool) -> None:
 
 
 @runs.command()
-@click.argument("path", type=NewFile())
+@click.argument("path", type=NewFile(fresh=True))
 @click.pass_obj
 def export(sheet_file: Path, path: Path) -> None:
     """Write a line for every run to PATH, .csv or .parquet. It has outcome, scores and settings."""
-    from foldkit.formats import UsageError, one_of
+    from foldkit.formats import one_of
     from foldkit.work import runs_table
 
     one_of(path.suffix, _ENDINGS, "foldkit runs export", "ending")
-    if path.exists():
-        raise UsageError("foldkit runs export", "file", "a new one", str(path), "choose another name or remove it")
     table = runs_table(open_sheet(sheet_file, ()))
     table.to_csv(path, index=False) if path.suffix == ".csv" else table.to_parquet(path)
     click.echo(f"runs in {path}: {len(table)}")

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 @click.option("--run", "run_name", default="", help="The run to score; the newest by default.")
 @click.option("--before", is_flag=True, help="Before training: the base, and the base with shots.")
 @click.option("--fail-under", "least", multiple=True, metavar="MEASURE=VALUE", help="Exit code 1 below this figure.")
-@click.option("--rows", "rows", type=NewFile(), help="Write every row's figures: .csv or .parquet.")
+@click.option("--rows", "rows", type=NewFile(fresh=True), help="Write every row's figures: .csv or .parquet.")
 @click.option("--pick", "picks", is_flag=True, help="Pick the better of two answers, blind; base against adapter.")
 def score(
     sheet_file: Path,
