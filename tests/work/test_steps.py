@@ -359,7 +359,12 @@ def test_weights_held_in_few_bits_go_the_whole_way(work_folder: Path) -> None:
         ([{"question": "wind 0?", "base": "x"}], "expected names other than where answers are written, found 'base'"),
     ):
         with pytest.raises(InputError, match=said):
-            answer(rows, AnswerSettings())
+            answer(rows, AnswerSettings(3))
+    with pytest.raises(InputError, match="answers: expected those of the same answers, found 'others'; choose another"):
+        answer(five, AnswerSettings(4))
+    asked = asked.using({run.adapter: 0.5})
+    with pytest.raises(InputError, match="those of the same adapters"):
+        answer(five, AnswerSettings(3))
     assert out.read_text() == whole
 
 

@@ -5,11 +5,11 @@ from typing import TYPE_CHECKING
 from foldkit.formats.lazy import lazy_door
 
 if TYPE_CHECKING:
+    from .answer_file import answer_rows as answer_rows
+    from .answer_file import read_questions as read_questions
     from .asking import Asked as Asked
-    from .asking import answer_rows as answer_rows
     from .asking import open_asked as open_asked
     from .asking import open_asked_base as open_asked_base
-    from .asking import read_questions as read_questions
     from .conversation import Conversation as Conversation
     from .forecast_step import forecast as forecast
     from .inputs import Inputs as Inputs
@@ -41,7 +41,8 @@ if TYPE_CHECKING:
 __getattr__, __dir__, __all__ = lazy_door(
     __name__,
     {
-        "asking": ("Asked", "answer_rows", "open_asked", "open_asked_base", "read_questions"),
+        "answer_file": ("answer_rows", "read_questions"),
+        "asking": ("Asked", "open_asked", "open_asked_base"),
         "conversation": ("Conversation",),
         "forecast_step": ("forecast",),
         "inputs": ("Inputs", "lint", "open_inputs", "token_lengths"),

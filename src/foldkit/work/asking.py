@@ -3,18 +3,14 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
-import pandas as pd
-
 from foldkit.adapters import Loaded, put_on, read_adapter, read_header, summed
 from foldkit.answering import Answerer, AnswerSettings, Streamed
-from foldkit.formats import InputError, UsageError, append_jsonl, near_name, read_jsonl, write_jsonl
+from foldkit.formats import UsageError, near_name
 from foldkit.models import Base
-from foldkit.rows import RowsSettings, read_rows
-from foldkit.rows.tables import rows_of
 from foldkit.runs import RunFolder
 from foldkit.templates import Markup, template_from_mapping
 from foldkit.tokens import TextSide, open_text_side
@@ -31,7 +27,8 @@ Question = str | Mapping[str, str]
 class Asked:
     """An adapter on its base, ready for questions; `held` are the base's weights and compute.
 
-    `files` holds every adapter that was asked, so that changing between them reads nothing.
+    `files` holds every adapter that was asked, so that changing between them reads nothing; `adapters` are those on the
+    base now, with their weights.
     """
 
     answerer: Answerer
@@ -40,6 +37,7 @@ class Asked:
     side: TextSide
     held: tuple[str, str]
     files: dict[Path, Loaded] = field(default_factory=dict)
+    adapters: Mapping[Path, float] = field(default_factory=dict)
 
     def using(self, adapters: Mapping[Path, float]) -> Asked:
         """Return this with the weighted sum of these adapter files on the base, in the first one's template.
@@ -53,7 +51,7 @@ class Asked:
         loaded = parts[0][0] if [weight for _, weight in parts] == [1] else summed(parts)
         adapter = put_on(self.base, loaded)
         answerer = Answerer.of_adapter(self.base.decoder, self.side, adapter, loaded.header)
-        return dataclasses.replace(self, answerer=answerer, strip=loaded.header.strip)
+        return dataclasses.replace(self, answerer=answerer, strip=loaded.header.strip, adapters=dict(adapters))
 
     @property
     def slots(self) -> tuple[str, ...]:
@@ -111,56 +109,6 @@ class Asked:
 
     def _row_of(self, question: Question) -> dict[str, str]:
         return self.row(question, {}) if isinstance(question, str) else self.row("", question)
-
-
-def read_questions(asked: Asked, source: str | Path) -> pd.DataFrame:
-    """Read a file of questions as the rows of a training are read; columns that are no slots stay with their row.
-
-    Raises InputError for a file that cannot be read, and for a column that has the name of a contender.
-    """
-    table = read_rows(RowsSettings(str(source), strip=asked.strip), Path()).table
-    if taken := [name for name in asked.contenders if name in table.columns]:
-        raise InputError(source, "column", "names other than where answers are written", taken[0], "rename it")
-    return table
-
-
-def answer_rows(
-    asked: Asked, questions: pd.DataFrame, out: Path, settings: AnswerSettings, *, n_answers: int = 1, batch: int = 16
-) -> Iterator[tuple[int, int]]:
-    """Answer every row, appending each with each contender's answer to the JSON lines of `out`; yield done, total.
-
-    With several answers to a row those are lists. Rows that `out` has already are passed over, so that a run that
-    was stopped goes on. Raises InputError when what stands in `out` is of other rows, and before the first answer for a
-    row that cannot be asked.
-    """
-    rows = [row for _, row in rows_of(questions)]
-    cells = [{name: row[name] for name in asked.slots if name in row} for row in rows]
-    n_done = _count_answered(out, rows)
-    for number in range(n_done, len(rows)):
-        asked.answerer.check(cells[number], settings, f"questions, row {questions.index[number]}")
-    for start in range(n_done, len(rows), batch):
-        piece = rows[start : start + batch]
-        found = {
-            name: asked.several(cells[start : start + batch], settings, n_answers, start, adapted=name == "adapter")
-            for name in asked.contenders
-        }
-        for index, row in enumerate(piece):
-            said = {name: answers[index] for name, answers in found.items()}
-            append_jsonl(out, row | {name: all_ if n_answers > 1 else all_[0] for name, all_ in said.items()})
-        yield start + len(piece), len(rows)
-
-
-def _count_answered(out: Path, rows: Sequence[Mapping[str, str]]) -> int:
-    """Return how many rows `out` has answers to, half a line at its end taken away."""
-    if not out.exists():
-        return 0
-    done = read_jsonl(out, tolerate_half_line=True)
-    for number, before in enumerate(done, 1):
-        row = rows[number - 1] if number <= len(rows) else None
-        if row is None or any(before.get(name) != value for name, value in row.items()):
-            raise InputError(f"{out}, line {number}", "row", "the row of the questions", before, "choose another --out")
-    write_jsonl(out, done)
-    return len(done)
 
 
 def open_asked(

@@ -1,0 +1,105 @@
+"""Answering a file of questions: a line for each, signed with what answered, and gone on with where it was stopped."""
+
+from __future__ import annotations
+
+import dataclasses
+import json
+from collections.abc import Iterator, Mapping, Sequence
+from pathlib import Path
+from typing import Any
+
+import pandas as pd
+
+from foldkit.answering import AnswerSettings
+from foldkit.formats import (
+    InputError,
+    append_jsonl,
+    fingerprint_files,
+    fingerprint_value,
+    read_json,
+    read_jsonl,
+    write_aside,
+    write_jsonl,
+)
+from foldkit.rows import RowsSettings, read_rows
+from foldkit.rows.tables import rows_of
+
+from .asking import Asked
+
+
+def read_questions(asked: Asked, source: str | Path) -> pd.DataFrame:
+    """Read a file of questions as the rows of a training are read; columns that are no slots stay with their row.
+
+    Raises InputError for a file that cannot be read, and for a column that has the name of a contender.
+    """
+    table = read_rows(RowsSettings(str(source), strip=asked.strip), Path()).table
+    if taken := [name for name in asked.contenders if name in table.columns]:
+        raise InputError(source, "column", "names other than where answers are written", taken[0], "rename it")
+    return table
+
+
+def answer_rows(
+    asked: Asked, questions: pd.DataFrame, out: Path, settings: AnswerSettings, *, n_answers: int = 1, batch: int = 16
+) -> Iterator[tuple[int, int]]:
+    """Answer every row, appending each with each contender's answer to the JSON lines of `out`; yield done, total.
+
+    With several answers to a row those are lists. Rows that `out` has already are passed over, so that a run that
+    was stopped goes on. Raises InputError when what stands in `out` is of other rows, and before the first answer for a
+    row that cannot be asked. Beside `out` stands what answers; with another adapter or other settings it is not gone
+    on with.
+    """
+    rows = [row for _, row in rows_of(questions)]
+    cells = [{name: row[name] for name in asked.slots if name in row} for row in rows]
+    n_done = _count_answered(out, rows)
+    _sign(out, n_done, signed(asked, settings, n_answers))
+    for number in range(n_done, len(rows)):
+        asked.answerer.check(cells[number], settings, f"questions, row {questions.index[number]}")
+    for start in range(n_done, len(rows), batch):
+        piece = rows[start : start + batch]
+        found = {
+            name: asked.several(cells[start : start + batch], settings, n_answers, start, adapted=name == "adapter")
+            for name in asked.contenders
+        }
+        for index, row in enumerate(piece):
+            said = {name: answers[index] for name, answers in found.items()}
+            append_jsonl(out, row | {name: all_ if n_answers > 1 else all_[0] for name, all_ in said.items()})
+        yield start + len(piece), len(rows)
+
+
+def _count_answered(out: Path, rows: Sequence[Mapping[str, str]]) -> int:
+    """Return how many rows `out` has answers to, half a line at its end taken away."""
+    if not out.exists():
+        return 0
+    done = read_jsonl(out, tolerate_half_line=True)
+    for number, before in enumerate(done, 1):
+        row = rows[number - 1] if number <= len(rows) else None
+        if row is None or any(before.get(name) != value for name, value in row.items()):
+            raise InputError(f"{out}, line {number}", "row", "the row of the questions", before, "choose another --out")
+    write_jsonl(out, done)
+    return len(done)
+
+
+def signed(asked: Asked, settings: AnswerSettings, n_answers: int) -> dict[str, Any]:
+    """Return what answers are made with: base, adapters with their weights, prompt, and how an answer is found."""
+    template, markup = asked.answerer.template, asked.answerer.encoder.markup
+    adapters = [{"file": fingerprint_files([path]), "weight": weight} for path, weight in asked.adapters.items()]
+    prompt = [template.as_mapping(), dataclasses.asdict(markup) | {"where": ""}]
+    return {
+        "base": {"model": asked.base.path.name, "file": asked.base.fingerprint, "held": list(asked.held)},
+        "adapters": adapters,
+        "prompt": {"template": template.name, "of": fingerprint_value(prompt)},
+        "answers": {"n": n_answers, **dataclasses.asdict(settings)},
+    }
+
+
+def _sign(out: Path, n_done: int, signature: Mapping[str, Any]) -> None:
+    """Write what answers beside `out`; raises InputError where `out` has answers of another, and says what differs."""
+    path = out.with_name(f"{out.name}.signed.json")
+    text = json.dumps(signature, ensure_ascii=False, indent=2) + "\n"
+    if n_done:
+        todo = "choose another --out, or remove the file"
+        before = read_json(path, todo)
+        others = [name for name, value in json.loads(text).items() if before.get(name) != value]
+        if others:
+            raise InputError(out, "answers", f"those of the same {' and '.join(others)}", "others", todo)
+    write_aside(path, text)
