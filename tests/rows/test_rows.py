@@ -69,6 +69,8 @@ def test_tables_of_text_in_other_forms(tmp_path: Path, write: Write) -> None:
     found = table(tmp_path / "a.csv", delimiter=";", encoding="latin-1", columns={"note": "Notiz"})
     assert found.to_dict("records") == [{"note": "Böe", "Wind": "5"}]
     bare = table(write("b.csv", "x,y\n z ,w\n"), header=False, strip=False)
+    unnamed = table(write("c.csv", ",x\n0,y\n"))
+    assert unnamed.to_dict("records") == [{"column_1": "0", "x": "y"}]
     assert bare.to_dict("records") == [{"column_1": "x", "column_2": "y"}, {"column_1": " z ", "column_2": "w"}]
 
 

@@ -21,7 +21,7 @@ _OTHERS = (";", "\t", "|", ",")
 
 
 def read_delimited(path: Path, settings: RowsSettings, most: int) -> Iterator[Block | Bad]:
-    """Yield the rows; without a header the columns are column_1, column_2 and so on.
+    """Yield the rows; without a header, or a name in it, the columns are column_1, column_2 and so on.
 
     Raises InputError where the header is one cell that another delimiter would part, unless `settings` name theirs.
     """
@@ -91,7 +91,7 @@ def _block(path: Path, number: int, header: list[str], lines: list[list[str]]) -
 def _header(path: Path, cells: list[str], settings: RowsSettings) -> list[str]:
     if not settings.header:
         return [f"column_{index}" for index in range(1, len(cells) + 1)]
-    header = [name.strip() for name in cells]
+    header = [name.strip() or f"column_{index}" for index, name in enumerate(cells, 1)]
     repeated = sorted({name for name in header if header.count(name) > 1})
     if repeated:
         raise InputError(path, "header", "every column once", repeated[0], "rename one of the two")
