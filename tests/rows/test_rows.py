@@ -221,6 +221,7 @@ def test_columns_and_settings_that_cannot_be(write: Write) -> None:
             {"prompt": "prompt", "chosen": "chosen", "rejected": "rejected"},
         ),
         (["messages", "source"], "conversation", {"messages": "messages"}),
+        (["text", "Label"], "label", {"text": "text", "label": "Label"}),
         (["text"], "text", {"text": "text"}),
         (["wind", "sea"], None, {}),
     ],

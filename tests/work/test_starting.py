@@ -24,6 +24,7 @@ KINDS = {
     "instruction": rows(instruction="Say it short.", input=lambda i: f"sea {i}", output=lambda i: WORDS[i % 4]),
     "conversation": rows(messages=lambda i: [*TALK, {"role": "user", "content": str(i)}, TALK[1]]),
     "preference": rows(prompt=lambda i: f"sea {i}?", chosen=lambda i: WORDS[i % 4], rejected="no idea"),
+    "label": rows(sentence=lambda i: f"the sea at hour {i}", intent=lambda i: WORDS[i % 4]),
     "text": rows(text=lambda i: f"The sea is {WORDS[i % 4]} today, says the keeper, for the {i}th time."),
     "transcript": rows(
         who=lambda i: ("Low Pell", "desk")[i % 2], said=lambda i: f"sea {i}", time=lambda i: (i // 2) * 2000
@@ -46,6 +47,7 @@ def test_a_starter_sheet_runs_as_it_is(tmp_path: Path, kind: str) -> None:
     assert sum(part["rows"] for part in counts.values()) == {"transcript": 20, "grouped": 80}.get(kind, 40)
     assert max(part["longest"] for part in counts.values()) <= sheet.train.window
     assert foldkit.train(sheet).adapter.exists()
+    assert ("f1" in sheet.score.measures) == (kind in ("label", "grouped"))
     with pytest.raises(UsageError, match="a name not taken"):
         foldkit.start("r.jsonl", tmp_path)
 

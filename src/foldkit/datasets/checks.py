@@ -27,7 +27,7 @@ class Finding:
 
 
 # Findings that were kept by checks of another version are found anew.
-CHECKS_VERSION = 3
+CHECKS_VERSION = 4
 Pairs = Mapping[int, Pair]
 _EMAIL = re.compile(r"[\w.+-]+@[\w-]+\.[\w.]+")
 _PHONE = re.compile(r"(?<![\w.])(?!\d{4}-\d\d-\d\d)\+?\d[\d ()/-]{7,}\d(?![\w.])")
@@ -99,7 +99,7 @@ def _exact(pairs: Pairs) -> Finding | None:
 
 def _contradicting(pairs: Pairs) -> Finding | None:
     replies: dict[str, set[str]] = defaultdict(set)
-    good = {row: pair for row, pair in pairs.items() if not pair.bad}
+    good = {row: pair for row, pair in pairs.items() if not pair.bad and pair.prompt.strip()}
     for pair in good.values():
         replies[plain(pair.prompt)].add(plain(pair.reply))
     hits = [row for row, pair in good.items() if len(replies[plain(pair.prompt)]) > 1]

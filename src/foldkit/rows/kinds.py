@@ -41,6 +41,10 @@ KINDS: dict[str, dict[str, tuple[str, ...]]] = {
         "question": ("question", "prompt", "query", "input", "source", "user"),
         "answer": ("answer", "completion", "response", "reply", "output", "target", "assistant"),
     },
+    "label": {
+        "text": ("text", "sentence", "utterance", "content"),
+        "label": ("label", "class", "category", "intent"),
+    },
     "text": {"text": ("text", "content", "body")},
 }
 OPTIONAL = frozenset({("instruction", "input"), ("transcript", "time"), ("transcript", "talk")})

@@ -136,6 +136,7 @@ def _sheet_text(reading: RowsSettings, kind: Kind, base: str, window: int, shape
         group = 'group = "talk"              # examples of one talk stay in one part'
     columns = ", ".join(f"{slot} = {_quoted(name)}" for slot, name in renamed.items())
     own = [f"{name} = {_quoted(value)}\n" for name in ("delimiter", "encoding") if (value := _unusual(reading, name))]
+    measures = '"label", "f1"' if kind.name in ("label", "grouped") else '"exact", "similarity"'
     few = n_rows < _FEW
     part, unit = (
         (f"{max(1, n_rows // 10):<3}", "rows, as a share of few may come out empty") if few else ("0.1", "a share")
@@ -171,7 +172,7 @@ batch = 16
 learning_rate = 1e-3
 
 [score]
-measures = ["loss", "exact", "similarity"]
+measures = ["loss", {measures}]
 
 [[score.contender]]
 name = "base with 3 shots"
