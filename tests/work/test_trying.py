@@ -13,7 +13,7 @@ import scipy.stats
 import foldkit
 from foldkit.formats import UsageError
 from foldkit.runs import RunFolder, list_runs, read_run_sheet
-from foldkit.work import make_trials, plan_trials, read_trials, runs_table, write_report
+from foldkit.work import make_trials, plan_of, plan_trials, read_trials, runs_table, write_report
 
 SHORT = ("train.epochs=0.5", "train.validations=2")
 
@@ -50,6 +50,8 @@ def test_trials_go_on_as_a_whole_and_a_failure_ends_none_of_the_others(work_fold
     first = make_trials(trials, quiet, stop=lambda: next(asked, True))
     assert sorted(state for one in first for state in one.states) == ["not begun", "not begun", "stopped"]
     again = read_trials(RunFolder(trials.folder.path))
+    assert plan_of(trials.run(3)) == trials.folder
+    assert plan_of(RunFolder(trials.folder.path.with_name(f"{trials.folder.path.name}-4"))) is None
     began: list[int] = []
     done = make_trials(again, lambda number, n, settings: began.append(number))
     states = {one.settings["train.runaway"]: one.states for one in done}

@@ -111,7 +111,7 @@ def plan_of(run: RunFolder) -> RunFolder | None:
     """Return the folder of the plan that a run is part of, None for a run by itself."""
     name, _, _ = run.path.name.rpartition("-")
     folder = RunFolder(run.path.parent / name)
-    return folder if name and folder.plan.exists() else None
+    return folder if name and folder.plan.exists() and run in read_trials(folder).runs() else None
 
 
 def make_trials(
