@@ -368,6 +368,15 @@ def test_weights_held_in_few_bits_go_the_whole_way(work_folder: Path) -> None:
     assert out.read_text() == whole
 
 
+def test_texts_alone_are_learned_and_answered_without_a_question(work_folder: Path) -> None:
+    """There is nothing that a question could fill, and one is refused."""
+    changes = ["template.use=text", "rows.columns={text='question'}", "train.steps=1", "train.validations=1"]
+    asked = foldkit.open_asked(foldkit.train(foldkit.read_sheet(work_folder / "fold.toml", changes)).adapter)
+    assert (asked.main_slot, asked.answer({}, AnswerSettings(3))) == ("", asked.answer("", AnswerSettings(3)))
+    with pytest.raises(UsageError, match="text: expected none, for template 'text' asks nothing, found 'wind'"):
+        asked.answer("wind")
+
+
 def test_files_of_a_split_are_those_of_the_source(work_folder: Path) -> None:
     """Their rows are the part; a name that is none of them, and a source with a shape, are refused before anything."""
     half = (work_folder / "rows.jsonl").read_text().splitlines(keepends=True)

@@ -91,7 +91,7 @@ def ask(
     wanted = ("base",) * (both or base_only) + ("adapter",) * (not base_only)
     if source:
         _answer_file(asked, source, out, settings, n_answers)
-    elif not text and asked.main_slot not in filled:
+    elif not text and asked.main_slot and asked.main_slot not in filled:
         from .conversation import converse
 
         converse(asked, settings, filled, wanted, find)

@@ -60,9 +60,9 @@ class Asked:
 
     @property
     def main_slot(self) -> str:
-        """The slot that a plain question fills: the first one of the last user turn."""
+        """The slot that a plain question fills: the first one of the last user turn; "" where nothing is asked."""
         users = [pattern for pattern in self.answerer.template.turn if pattern.role == "user" and pattern.slots]
-        return users[-1].slots[0] if users else self.slots[0]
+        return users[-1].slots[0] if users else next(iter(self.slots), "")
 
     @property
     def contenders(self) -> tuple[str, ...]:
@@ -72,8 +72,11 @@ class Asked:
     def row(self, text: str, slots: Mapping[str, str]) -> dict[str, str]:
         """Return the row of a question, blanks at the ends of cells taken off where the training did so.
 
-        Raises UsageError for a slot that the template has not.
+        Raises UsageError for a slot that the template has not, and for a text where it asks nothing.
         """
+        if text and not self.main_slot:
+            name = self.answerer.template.name
+            raise UsageError("question", "text", f"none, for template {name!r} asks nothing", text, "leave it out")
         for name in slots:
             if name not in self.slots:
                 raise UsageError("question", "slot", "a slot of the template", name, near_name(name, self.slots))
