@@ -9,6 +9,7 @@ import os
 import signal
 import subprocess
 import sys
+import threading
 import time
 from collections.abc import Callable
 from contextlib import redirect_stderr, redirect_stdout
@@ -23,6 +24,7 @@ from click.testing import CliRunner
 import foldkit
 from foldkit.cli.main import foldkit as group
 from foldkit.cli.main import main
+from foldkit.formats import locked
 
 
 def call(*words: str, cwd: Path, typed: str = "") -> subprocess.CompletedProcess[str]:
@@ -355,6 +357,25 @@ def test_mistakes_get_one_clear_line(work_folder: Path, words: list[str], code: 
     assert (done.returncode, done.stdout) == (code, "")
     assert said in done.stderr
     assert "Traceback" not in done.stderr
+
+
+def test_a_command_that_waits_for_a_build_says_so(work_folder: Path) -> None:
+    """Where another command holds the dataset; and it goes on by itself."""
+    (work_folder / "built").mkdir()
+    begun = threading.Event()
+
+    def hold() -> None:
+        with locked(work_folder / "built" / "lock"):
+            begun.set()
+            time.sleep(1)
+
+    other = threading.Thread(target=hold)
+    other.start()
+    begun.wait()
+    done = call("build", cwd=work_folder)
+    other.join()
+    assert (done.returncode, done.stderr) == (0, "another command is building built: waiting for it\n")
+    assert call("build", cwd=work_folder).stderr == ""
 
 
 def test_help_and_import_load_nothing_heavy(tmp_path: Path) -> None:

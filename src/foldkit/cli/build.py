@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from .common import open_sheet, out, sheet_options, short, show_table
+from .common import open_to_build, out, sheet_options, short, show_table
 
 if TYPE_CHECKING:
     from foldkit.datasets import Dataset, Finding
@@ -23,7 +23,7 @@ def build(sheet_file: Path, changes: tuple[str, ...], strict: bool) -> None:
     from foldkit.work import build as build_dataset
     from foldkit.work import check, open_inputs
 
-    sheet = open_sheet(sheet_file, changes)
+    sheet = open_to_build(sheet_file, changes)
     inputs = open_inputs(sheet)
     dataset = build_dataset(sheet, inputs)
     show_dataset(dataset)

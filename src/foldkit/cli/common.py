@@ -67,6 +67,17 @@ def open_sheet(sheet_file: Path, changes: Sequence[str]) -> Sheet:
     return read_sheet(sheet_file, changes)
 
 
+def open_to_build(sheet_file: Path, changes: Sequence[str]) -> Sheet:
+    """Read the sheet of a command that needs the dataset; where another is building it, say that this one waits."""
+    from foldkit.formats import is_locked
+
+    sheet = open_sheet(sheet_file, changes)
+    first = os.environ.get("RANK", "0") == "0"  # of several processes of one training, which wait for it anyway
+    if first and is_locked(sheet.path("built") / "lock"):
+        err().print(f"another command is building {sheet.path('built')}: waiting for it", soft_wrap=True, markup=False)
+    return sheet
+
+
 def find_run(sheet: Sheet, name: str, option: str = "--run") -> RunFolder:
     """Return the run of that name, or the newest one."""
     from foldkit.formats import UsageError, near_name

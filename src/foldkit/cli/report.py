@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from .common import NewFile, find_run, open_sheet, out, sheet_options
+from .common import NewFile, find_run, open_to_build, out, sheet_options
 
 
 @click.command(epilog="Example: foldkit report run-001 -o for-the-desk.html")
@@ -20,5 +20,5 @@ def report(run: str, sheet_file: Path, changes: tuple[str, ...], page: Path | No
 
     if page and page.suffix.lower() not in (".html", ".htm"):
         raise UsageError("--out", "file", "a name that ends in .html", str(page), "give it that ending")
-    written = write_report(find_run(open_sheet(sheet_file, changes), run, "RUN"), page)
+    written = write_report(find_run(open_to_build(sheet_file, changes), run, "RUN"), page)
     out().print(f"report {written}", soft_wrap=True, markup=False)

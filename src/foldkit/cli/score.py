@@ -11,7 +11,7 @@ import click
 
 from foldkit.runs import RunFolder
 
-from .common import NewFile, find_run, open_sheet, out, progress_bar, sheet_options, show_table
+from .common import NewFile, find_run, open_to_build, out, progress_bar, sheet_options, show_table
 
 if TYPE_CHECKING:
     from foldkit.scoring import Scorecard
@@ -37,7 +37,7 @@ def score(
     """Score base, contenders and adapter on the same test rows. Before there is a run, base and shots alone."""
     from foldkit.formats import UsageError, one_of
 
-    sheet = open_sheet(sheet_file, changes)
+    sheet = open_to_build(sheet_file, changes)
     limits = _limits(least, sheet)
     if rows:
         one_of(rows.suffix, (".csv", ".parquet"), "--rows", "ending")

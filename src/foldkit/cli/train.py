@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from .common import err, find_run, open_sheet, out, progress_bar, sheet_options, show_table
+from .common import err, find_run, open_to_build, out, progress_bar, sheet_options, show_table
 from .interrupts import ending_signals, first_interrupt, heeded
 from .lasting import lasting_output
 
@@ -58,7 +58,7 @@ def train(
     """Train an adapter into a new folder under runs/. Ctrl-C saves and stops, --resume goes on."""
     from foldkit.formats import UsageError
 
-    sheet = open_sheet(sheet_file, changes)
+    sheet = open_to_build(sheet_file, changes)
     if rates:
         given = {"--vary": varied, "--resume": resumed is not None, "--name": name, "--processes": processes > 1}
         if others := [option for option, value in given.items() if value]:
