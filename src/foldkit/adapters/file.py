@@ -64,7 +64,7 @@ def read_header(path: Path) -> AdapterHeader:
         if values.pop("version") != VERSION:
             raise ValueError(f"this is not version {VERSION}")
         values["settings"] = read_settings(AdapterSettings, values["settings"], "adapter file")
-        return AdapterHeader(**{**values, "earlier": tuple(values["earlier"])})
+        return AdapterHeader(**{**values, "earlier": tuple(values.get("earlier", ()))})
     except FileNotFoundError:
         raise InputError(path, "adapter", "an existing file", None, "train first, or check the path") from None
     except (safetensors.SafetensorError, OSError, ValueError, KeyError, TypeError, UsageError) as error:
