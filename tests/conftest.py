@@ -131,6 +131,7 @@ use = "question"
 [split]
 validation = 0.2
 test = 0.2
+seed = 7
 [base]
 model = "tiny"
 [adapter]

@@ -92,6 +92,7 @@ class _Scoring:
     def given(self) -> list[Given]:
         """Ask every contender: those of the base first, for only one adapter at a time sits on it."""
         found: dict[str, Given] = {}
+        adapters = self.adapters  # found before anything is asked
         asker = Answerer(self.base.decoder, self.inputs.side, self.inputs.template, self.inputs.markup)
         for contender in (Contender("base", asker), *(self._with_shots(one, asker) for one in self.settings.contender)):
             if contender:
@@ -100,7 +101,7 @@ class _Scoring:
             if one.answers:
                 replies = replies_from_file(self.sheet.path(one.answers), self.rows, asker.template.target)
                 found[one.name] = Given(one.name, replies, 0.0)
-        for name, path in self.adapters.items():
+        for name, path in adapters.items():
             loaded = read_adapter(path, self.base)
             adapter = put_on(self.base, loaded)
             own = Answerer.of_adapter(self.base.decoder, self.inputs.side, adapter, loaded.header)
