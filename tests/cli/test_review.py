@@ -101,7 +101,7 @@ def test_a_decision_on_a_row_that_changed_is_passed_over(work_folder: Path, keys
     more = {**json.loads(lines[1]), "context": "spring tide"}
     rows.write_text("\n".join([json.dumps(more), *lines[2:], lines[0]]) + "\n")
     moved = foldkit.build(sheet)
-    assert ([row.row for row in moved.set_aside], moved.notes) == ([40], ("columns that nothing uses: context",))
+    assert ([row.row for row in moved.set_aside], moved.unused) == ([40], ("context",))
     rows.write_text("\n".join([*lines[1:], lines[0].replace("west", "WEST")]) + "\n")
     changed = foldkit.build(sheet)
     assert changed.set_aside == ()

@@ -368,6 +368,22 @@ def test_weights_held_in_few_bits_go_the_whole_way(work_folder: Path) -> None:
     assert out.read_text() == whole
 
 
+def test_a_training_says_what_it_does_not_learn(work_folder: Path) -> None:
+    """How many rows are set aside, and the first of them with the reason; nothing where there is none."""
+    sheet = foldkit.read_sheet(work_folder / "fold.toml", ["train.steps=1", "train.validations=1"])
+
+    def notes() -> list[str]:
+        return [note["says"] for note in foldkit.read_log(foldkit.train(sheet).log).of("note")]
+
+    assert not any("set aside" in note for note in notes())
+    lines = (work_folder / "rows.jsonl").read_text().splitlines()
+    lines[6] = '{"question": "wind?", "answer": " "}'
+    lines[8] = json.dumps({"question": "wind " * 200, "answer": "west"})
+    (work_folder / "rows.jsonl").write_text("\n".join(lines))
+    (said,) = [note for note in notes() if "set aside" in note]
+    assert said.startswith("2 rows set aside, from which nothing is learned, the first row 7, blank: answer;")
+
+
 def test_texts_alone_are_learned_and_answered_without_a_question(work_folder: Path) -> None:
     """There is nothing that a question could fill, and one is refused."""
     changes = ["template.use=text", "rows.columns={text='question'}", "train.steps=1", "train.validations=1"]

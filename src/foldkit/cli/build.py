@@ -79,5 +79,7 @@ def show_dataset(dataset: Dataset) -> None:
         console.print(f"set aside: row {row.row}, {row.reason}", markup=False)
     if len(dataset.set_aside) > 10:
         console.print(f"set aside: {len(dataset.set_aside) - 10} more rows, all in built/set_aside.jsonl")
+    if dataset.unused:
+        console.print(f"columns that nothing uses: {', '.join(dataset.unused)}", markup=False)
     for note in dataset.notes:
         console.print(note, markup=False)

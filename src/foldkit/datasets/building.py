@@ -55,7 +55,8 @@ def build_dataset(
             inputs,
             counted.fingerprint,
             counted.parts,
-            [*more_notes(), *counted.notes({*coder.template.slots(), *split.columns, SOURCE_ROW})],
+            [*more_notes(), *counted.notes],
+            counted.unused({*coder.template.slots(), *split.columns, SOURCE_ROW}),
         )
     built = read_built(folder, inputs)
     assert built is not None  # it was written by the line above
@@ -98,14 +99,16 @@ class _Counted:
         whole = hashlib.sha256(b"".join(one.digest() for part in self._digests.values() for one in part))
         return f"sha256:{whole.hexdigest()[:16]}"
 
-    def notes(self, used: Collection[str]) -> list[str]:
-        """Say which columns are unused, and in how many rows a prompt or a reply is not what it would be at asking."""
-        unused = [name for name in self._columns if name not in used]
-        found = [f"columns that nothing uses: {', '.join(unused)}"] if unused else []
-        for what, rows in (
+    def unused(self, used: Collection[str]) -> list[str]:
+        """Return the columns that are not among those that are used."""
+        return [name for name in self._columns if name not in used]
+
+    @property
+    def notes(self) -> list[str]:
+        """In how many rows a prompt or a reply is not what it would be at asking, in words."""
+        told = (
             ("the prompt ends in a blank", self._blank_ends),
             ("the tokenizer does not give the target back exactly", self._lossy),
             ("the markup opens replies before the last one otherwise than when they are asked for", self._unlike),
-        ):
-            found += [f"{what} in {len(rows)} rows, first {rows[0]}"] if rows else []
-        return found
+        )
+        return [f"{what} in {len(rows)} rows, first {rows[0]}" for what, rows in told if rows]

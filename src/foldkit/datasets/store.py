@@ -12,7 +12,7 @@ import contextlib
 import json
 import os
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 from types import TracebackType
 from typing import IO, Any
@@ -23,18 +23,19 @@ from .coding import SetAside
 from .examples import Examples, schema
 from .placing import PARTS
 
-VERSION = 4
+VERSION = 5
 
 
 @dataclass(frozen=True)
 class Dataset:
-    """Examples by part, the rows set aside, and things worth saying."""
+    """Examples by part, the rows set aside, things worth saying, and the columns that nothing uses."""
 
     parts: dict[str, Examples]
     set_aside: tuple[SetAside, ...]
     fingerprint: str
     part_counts: dict[str, dict[str, int]]
-    notes: tuple[str, ...] = field(default=())
+    notes: tuple[str, ...]
+    unused: tuple[str, ...]
 
     def counts(self) -> dict[str, dict[str, int]]:
         """Return rows, tokens, learned tokens and the longest example of each part."""
@@ -77,7 +78,12 @@ class DatasetWriter:
             self.n_set_aside += 1
 
     def finish(
-        self, inputs: Mapping[str, Any], fingerprint: str, counts: Mapping[str, Any], notes: Sequence[str]
+        self,
+        inputs: Mapping[str, Any],
+        fingerprint: str,
+        counts: Mapping[str, Any],
+        notes: Sequence[str],
+        unused: Sequence[str],
     ) -> None:
         """Put all files into place, the manifest last."""
         self._open.close()
@@ -91,6 +97,7 @@ class DatasetWriter:
             "counts": dict(counts),
             "n_set_aside": self.n_set_aside,
             "notes": list(notes),
+            "unused": list(unused),
         }
         write_aside(self.folder / "manifest.json", json.dumps(manifest, indent=2, ensure_ascii=False) + "\n")
 
@@ -125,7 +132,8 @@ def read_built(folder: Path, inputs: Mapping[str, Any]) -> Dataset | None:
 def _opened(folder: Path, manifest: Mapping[str, Any]) -> Dataset:
     parts = {part: _read_part(folder / f"{part}.arrow", manifest["counts"][part]["rows"]) for part in PARTS}
     set_aside = tuple(SetAside(**row) for row in read_jsonl(folder / "set_aside.jsonl"))
-    return Dataset(parts, set_aside, manifest["fingerprint"], manifest["counts"], tuple(manifest["notes"]))
+    notes, unused = tuple(manifest["notes"]), tuple(manifest["unused"])
+    return Dataset(parts, set_aside, manifest["fingerprint"], manifest["counts"], notes, unused)
 
 
 def _manifest_of(folder: Path) -> str:

@@ -77,11 +77,18 @@ class Parts:
     @property
     def notes(self) -> list[str]:
         """What is worth saying before a training of these."""
-        first = self.sheet.adapter.begin or self.sheet.adapter.over
-        if all(parts == self.header.parts for parts in self.header.earlier):
-            return list(self.base.notes)
-        what = "was trained on other rows, or on another split of them: validation rows may be among what it learned"
-        return [*self.base.notes, f"{first} {what}"]
+        found, aside = [*self.base.notes, *self.dataset.notes], self.dataset.set_aside
+        if aside:
+            n = f"{len(aside)} row{'s' * (len(aside) != 1)}"
+            first = f"row {aside[0].row}, {aside[0].reason}"
+            found.append(f"{n} set aside, from which nothing is learned, the first {first}; foldkit build names them")
+        if any(parts != self.header.parts for parts in self.header.earlier):
+            begun = self.sheet.adapter.begin or self.sheet.adapter.over
+            what = (
+                "was trained on other rows, or on another split of them: validation rows may be among what it learned"
+            )
+            found.append(f"{begun} {what}")
+        return found
 
     @property
     def made_from(self) -> dict[str, Any]:
