@@ -41,7 +41,7 @@ from foldkit.scoring.markdown import all_lines, confusion_rows, scorecard_markdo
 from foldkit.scoring.measures import field_matches
 from foldkit.scoring.measures.labels import macro_f1
 from foldkit.scoring.rewording import reworded
-from foldkit.scoring.scorecard import verdict
+from foldkit.scoring.scorecard import ContenderScore, verdict
 from foldkit.scoring.words import asking_lines, failures, verdict_lines
 
 FORM = Form(r"(?P<way>[NESW]+) (?P<force>\d+)")
@@ -184,6 +184,8 @@ def test_macro_f1_is_that_of_a_hand_made_table() -> None:
     expected = (4 / 6 + 2 / 4 + 0.0) / 3
     counts = np.ones((1, 6))
     assert macro_f1(replies, Form(), counts)[0] == pytest.approx(expected)
+    edge = card_of(["SW 5"] * 20).contender("adapter").measures
+    assert (edge["f1"], edge["f1"].value) == (edge["label"], 1.0)
     without_fog = macro_f1(replies, Form(), np.array([[1, 1, 1, 1, 1, 0.0]]))[0]
     assert without_fog == pytest.approx((4 / 6 + 2 / 4) / 2)
 
@@ -346,6 +348,10 @@ def card_of(answers: Sequence[str], asked: dict[str, Any] | None = None, **chang
     return make_scorecard(given, known, settings, signed, list(MEASURES.values()))
 
 
+def with_one(score: ContenderScore, name: str) -> ContenderScore:
+    return dataclasses.replace(score, differences={name: score.differences[name]})
+
+
 def test_the_scorecard_holds_figures_groups_fields_and_rows() -> None:
     """Forty rows, one of the new kind wrong."""
     card = card_of(["SW 4", *["SW 5"] * 39])
@@ -357,6 +363,8 @@ def test_the_scorecard_holds_figures_groups_fields_and_rows() -> None:
     assert card.by_counts == {"new": 20, "old": 20}
     assert {adapter.differences[name].word for name in ("loss", "exact", "fields", "bits", "similarity")} == {"better"}
     assert adapter.differences["ended"].word == "cannot tell"
+    (told,) = verdict_lines(dataclasses.replace(card, contenders=(card.contenders[0], with_one(adapter, "ended"))))
+    assert told == "adapter and base: these rows cannot tell: ended +0.000."
     assert card.contender("base").differences == {}
     assert set(card.confused) == {("sw 5", "sw 4", 1), ("force: 5", "force: 4", 1)}
     assert confusion_rows(card) == (["", "sw 5", "another"], [["sw 5", "39", "1"]])
@@ -374,14 +382,16 @@ def test_the_card_says_what_lessens_it() -> None:
     """Leaks, copies of train, forgetting, prompts reworded, near and far, few rows, rows of train to look at."""
     asked = {
         "near": [0.9] * 10 + [0.1] * 10,
-        "train_replies": frozenset({"SW 5"}),
+        "train_replies": frozenset({"SW 4"}),
         "leaks": ["row 3 has the texts of row 1 in train"],
         "suspects": [{"row": 7, "loss": 2.5, "reply": "SW 9"}],
     }
     card = card_of(["SW 4"] * 10 + ["SW 5"] * 10, asked)
     said = "\n".join(all_lines(card))
     assert "1 of 20 test rows stand in train too: row 3 has the texts" in said
-    assert "50.0% of adapter's answers are a reply of train" in said
+    assert "50.0% of adapter's answers are a reply of train to the letter, and 0.0% of the targets." in said
+    labels = card_of(["SW 4"] * 10 + ["SW 5"] * 10, asked | {"train_replies": frozenset({"SW 4", "SW 5"})})
+    assert "a reply of train" not in "\n".join(all_lines(labels))
     assert "adapter forgot general text: loss a token +0.575" in said
     assert "With prompts reworded by case, adapter's exact falls: 0.500, then 0.000" in said
     assert "Under 20 rows, which says little: kind new, old." in said

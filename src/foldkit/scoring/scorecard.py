@@ -42,6 +42,7 @@ class Difference:
 class ContenderScore:
     """All figures of one contender. `fields` has the share right of each field, `by` the figures of each group.
 
+    `copied` is the share of answers that are a reply of train to the letter, `repeated` that of the targets.
     `reworded` has the figures on the same rows with their prompts reworded, by what reworded them.
     """
 
@@ -55,6 +56,7 @@ class ContenderScore:
     by: dict[str, dict[str, float]]
     far: dict[str, dict[str, float]]
     copied: float
+    repeated: float
     general: dict[str, Difference | Interval] = field(default_factory=dict)
     reworded: dict[str, dict[str, float]] = field(default_factory=dict)
 
@@ -227,7 +229,10 @@ class _Scoring:
         }
         replies = given.replies
         tokens = sum(reply.n_tokens for reply in replies) / len(replies)
-        copied = sum(reply.answer.strip() in self.asked.train_replies for reply in replies) / len(replies)
+        copied, repeated = (
+            sum(text.strip() in self.asked.train_replies for text in texts) / len(replies)
+            for texts in zip(*((reply.answer, reply.target) for reply in replies), strict=True)
+        )
         return ContenderScore(
             given.name,
             given.prompt_tokens,
@@ -239,6 +244,7 @@ class _Scoring:
             {place: parts[place] for place in self.places},
             {place: parts[place] for place in self.far_places},
             copied,
+            repeated,
             _general(given, base, self.settings.seed),
             self._reworded(given, by_name),
         )
@@ -308,9 +314,13 @@ def verdict(difference: Interval, p: float, higher_is_better: bool) -> str:
 
 
 def _is_share(measure: Measure, figures: np.ndarray, weights: np.ndarray) -> bool:
-    """Whether a whole is a share of rows: every figure 0 or 1, all rows of one weight."""
-    alike = measure.whole is None and measure.high == 1 and bool((weights == 1).all())
-    return alike and bool(np.isin(figures, (0.0, 1.0)).all())
+    """Whether a whole is a share of rows: every figure 0 or 1, all rows of one weight.
+
+    One that is no mean of rows is a share where all rows are alike: there no resample differs from another.
+    """
+    of_rows = measure.whole is None or bool((figures == figures[0]).all())
+    even = measure.high == 1 and bool((weights == 1).all())
+    return of_rows and even and bool(np.isin(figures, (0.0, 1.0)).all())
 
 
 def _in_both(measure: Measure, base: Given, weights: np.ndarray) -> np.ndarray:
