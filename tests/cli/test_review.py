@@ -105,5 +105,5 @@ def test_a_decision_on_a_row_that_changed_is_passed_over(work_folder: Path, keys
     rows.write_text("\n".join([*lines[1:], lines[0].replace("west", "WEST")]) + "\n")
     changed = foldkit.build(sheet)
     assert changed.set_aside == ()
-    assert changed.notes == ("decisions that fit no row any more, so that it is as in the source: row 1",)
+    assert changed.notes == ("decisions not applied, for their rows are no longer as they were: row 1",)
     assert "0 rows to go" in keys("", "--only-odd").output

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-import difflib
-
 import click
+
+from foldkit.formats.errors import near_name
 
 
 class Commands(click.Group):
@@ -19,7 +19,5 @@ class Commands(click.Group):
     ) -> tuple[str | None, click.Command | None, list[str]]:
         """Find a command; an unknown one is refused with the near name."""
         if args and self.get_command(ctx, args[0]) is None and not args[0].startswith("-"):
-            close = difflib.get_close_matches(args[0], list(self.commands), n=1)
-            hint = f"did you mean {close[0]!r}?" if close else f"known: {', '.join(self.commands)}"
-            raise click.UsageError(f"no command {args[0]!r}; {hint}", ctx)
+            raise click.UsageError(f"no command {args[0]!r}; {near_name(args[0], self.commands)}", ctx)
         return super().resolve_command(ctx, args)

@@ -34,8 +34,8 @@ def build_dataset(
 
     Rows that cannot be read, rows with a blank where the template needs text, and rows longer than `window` tokens
     are set aside by name. `inputs` says what the dataset is built from, `more_notes` what else is worth saying once all
-    rows were read. Raises InputError when the template names a
-    column that the rows do not have, and for a part that comes out empty although it has a share.
+    rows were read. Raises InputError when the template names a column that the rows do not have, and for a part that
+    comes out empty although it has a share.
     """
     counted = _Counted()
     with DatasetWriter(folder) as writer:

@@ -6,7 +6,7 @@ from .readers import READERS
 from .reading import BadRow, Rows, read_rows, stream_rows
 from .settings import RowsSettings
 from .shapes import SHAPES
-from .sources import find_files
+from .sources import find_files, found_delimiter
 from .tables import column
 
 __all__ = [
@@ -21,6 +21,7 @@ __all__ = [
     "RowsSummary",
     "column",
     "find_files",
+    "found_delimiter",
     "read_rows",
     "recognise",
     "stream_rows",

@@ -8,6 +8,8 @@ from pathlib import Path
 from foldkit.formats import InputError
 
 from .readers import READERS
+from .readers.delimited import other_delimiter, read_delimited
+from .settings import RowsSettings
 
 
 def ending(path: Path) -> str:
@@ -38,3 +40,9 @@ def find_files(source: str, folder: Path) -> list[Path]:
         if not file.exists():
             raise InputError(file, "source", "an existing file", None, "check the path")
     return files
+
+
+def found_delimiter(settings: RowsSettings, folder: Path) -> str:
+    """Return what parts the cells of a source's first file, "" where that is the usual delimiter, or there are none."""
+    first = find_files(settings.source, folder)[0]
+    return other_delimiter(first, settings.encoding) if READERS[ending(first)] is read_delimited else ""

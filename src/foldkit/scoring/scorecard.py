@@ -42,7 +42,7 @@ class Difference:
 class ContenderScore:
     """All figures of one contender. `fields` has the share right of each field, `by` the figures of each group.
 
-    `copied` is the share of answers that are a reply of train to the letter, `repeated` that of the targets.
+    `copied` is the share of answers that are a reply of train to the letter.
     `reworded` has the figures on the same rows with their prompts reworded, by what reworded them.
     """
 
@@ -56,7 +56,6 @@ class ContenderScore:
     by: dict[str, dict[str, float]]
     far: dict[str, dict[str, float]]
     copied: float
-    repeated: float
     general: dict[str, Difference | Interval] = field(default_factory=dict)
     reworded: dict[str, dict[str, float]] = field(default_factory=dict)
 
@@ -67,7 +66,7 @@ class Scorecard:
 
     `signed` holds version, seed, fingerprints and settings, so that every figure can be traced. `leaks` are rows of
     test that stand in train too; `confused` the commonest wrong labels or fields; `suspects` rows of train that
-    the adapter still finds the hardest.
+    the adapter still finds the hardest; `repeated` is the share of targets that are a reply of train to the letter.
     """
 
     n_rows: int
@@ -79,6 +78,7 @@ class Scorecard:
     leaks: tuple[str, ...] = ()
     confused: tuple[tuple[str, str, int], ...] = ()
     suspects: tuple[dict[str, Any], ...] = ()
+    repeated: float = 0.0
     rows: tuple[dict[str, Any], ...] = ()
 
     def as_mapping(self) -> dict[str, Any]:
@@ -176,6 +176,7 @@ def make_scorecard(
         tuple(asked.leaks),
         _confused(given[-1].replies, asked, settings),
         tuple(asked.suspects),
+        _share_of_train([reply.target for reply in given[0].replies], asked),
         kept,
     )
 
@@ -229,10 +230,6 @@ class _Scoring:
         }
         replies = given.replies
         tokens = sum(reply.n_tokens for reply in replies) / len(replies)
-        copied, repeated = (
-            sum(text.strip() in self.asked.train_replies for text in texts) / len(replies)
-            for texts in zip(*((reply.answer, reply.target) for reply in replies), strict=True)
-        )
         return ContenderScore(
             given.name,
             given.prompt_tokens,
@@ -243,8 +240,7 @@ class _Scoring:
             _field_shares(replies, self.asked.form) if "fields" in own else {},
             {place: parts[place] for place in self.places},
             {place: parts[place] for place in self.far_places},
-            copied,
-            repeated,
+            _share_of_train([reply.answer for reply in replies], self.asked),
             _general(given, base, self.settings.seed),
             self._reworded(given, by_name),
         )
@@ -371,6 +367,11 @@ def _confused(replies: Sequence[Reply], asked: Asked, settings: ScoreSettings) -
             )
     wrong = [(target, answer, count) for (target, answer), count in found.most_common() if target != answer]
     return tuple(wrong[:20])
+
+
+def _share_of_train(texts: Sequence[str], asked: Asked) -> float:
+    """Return the share of texts that are a reply of train to the letter."""
+    return sum(text.strip() in asked.train_replies for text in texts) / len(texts)
 
 
 def _places(asked: Asked, by: str) -> dict[str, list[int]]:

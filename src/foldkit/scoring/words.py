@@ -29,9 +29,9 @@ def warning_lines(card: Scorecard) -> list[str]:
     few = [value for value, count in card.by_counts.items() if count < FEW_ROWS]
     if few:
         found.append(f"Under {FEW_ROWS} rows, which says little: {card.signed['by']} {', '.join(few)}.")
-    if last.copied > last.repeated:  # where targets are, as labels, so are right answers
+    if last.copied > card.repeated:  # where targets are, as labels, so are right answers
         shares = f"{last.copied:.1%} of {last.name}'s answers are a reply of train to the letter"
-        found.append(f"{shares}, and {last.repeated:.1%} of the targets.")
+        found.append(f"{shares}, and {card.repeated:.1%} of the targets.")
     found += [_forgot(score, text, one) for score in card.contenders for text, one in _differences(score)]
     for name, count in card.signed.get("left_out", {}).items():
         found.append(f"{count} test rows of {name} can't be used with this base and template, and are left out.")
@@ -104,10 +104,10 @@ def _verdict(card: Scorecard, score: ContenderScore) -> str:
     for name, difference in score.differences.items():
         words.setdefault(difference.word, []).append(_told(name, difference))
     said = [f"{word} than {base}: {', '.join(words[word])}" for word in ("better", "worse") if word in words]
-    told = f"{score.name} is {'; '.join(said)}" if said else f"{score.name} and {base}" if words else ""
-    if "cannot tell" in words:
-        told += f"{';' if said else ':'} these rows cannot tell: {', '.join(words['cannot tell'])}"
-    return told and f"{told}."
+    unsure = [f"these rows cannot tell: {', '.join(words['cannot tell'])}"] if "cannot tell" in words else []
+    if not said:
+        return f"{score.name} and {base}: {unsure[0]}." if unsure else ""
+    return f"{score.name} is {'; '.join([*said, *unsure])}."
 
 
 def _told(name: str, difference: Difference) -> str:

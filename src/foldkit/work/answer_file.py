@@ -51,9 +51,9 @@ def answer_rows(
     rows = [row for _, row in rows_of(questions)]
     cells = [{name: row[name] for name in asked.slots if name in row} for row in rows]
     n_done = _count_answered(out, rows)
-    _sign(out, n_done, signed(asked, settings, n_answers))
     for number in range(n_done, len(rows)):
         asked.answerer.check(cells[number], settings, f"questions, row {questions.index[number]}")
+    _sign(out, n_done, _signature(asked, settings, n_answers))
     for start in range(n_done, len(rows), batch):
         piece = rows[start : start + batch]
         found = {
@@ -79,7 +79,7 @@ def _count_answered(out: Path, rows: Sequence[Mapping[str, str]]) -> int:
     return len(done)
 
 
-def signed(asked: Asked, settings: AnswerSettings, n_answers: int) -> dict[str, Any]:
+def _signature(asked: Asked, settings: AnswerSettings, n_answers: int) -> dict[str, Any]:
     """Return what answers are made with: base, adapters with their weights, prompt, and how an answer is found."""
     template, markup = asked.answerer.template, asked.answerer.encoder.markup
     adapters = [{"file": fingerprint_files([path]), "weight": weight} for path, weight in asked.adapters.items()]

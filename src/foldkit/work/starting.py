@@ -13,9 +13,7 @@ from typing import Any
 import pandas as pd
 
 from foldkit.formats import InputError, UsageError, write_aside
-from foldkit.rows import READERS, Kind, RowsSettings, find_files, read_rows, recognise
-from foldkit.rows.readers.delimited import other_delimiter, read_delimited
-from foldkit.rows.sources import ending
+from foldkit.rows import Kind, RowsSettings, found_delimiter, read_rows, recognise
 from foldkit.templates.template import BUILTIN
 
 from .inputs import open_inputs, token_lengths
@@ -73,13 +71,9 @@ def start(source: str, folder: str | Path, base: str = "pellam", encoding: str =
 
 def _reading(settings: RowsSettings, folder: Path) -> tuple[RowsSettings, list[str]]:
     """Return how the source is read, its delimiter found where it is not the usual one, and what that assumes."""
-    first = find_files(settings.source, folder)[0]
-    other = other_delimiter(first, settings.encoding) if READERS[ending(first)] is read_delimited else ""
-    if not other:
-        return settings, []
-    return dataclasses.replace(settings, delimiter=other), [
-        f"cells are parted by {other!r}, as the header has no other"
-    ]
+    other = found_delimiter(settings, folder)
+    said = [f"cells are parted by {other!r}, as the header has no other"] if other else []
+    return dataclasses.replace(settings, delimiter=other), said
 
 
 def _shape(kind: Kind, table: pd.DataFrame) -> tuple[str, list[str]]:

@@ -115,11 +115,13 @@ def _built(sheet: Sheet, inputs: Inputs, folder: Path) -> Dataset:
     assigned = None if sheet.split.by_row else _assigned(sheet, inputs)
 
     def parts_of(table: pd.DataFrame) -> pd.Series[Any]:
-        return parts_of_keys(row_keys(table, sheet.split), sheet.split) if not assigned else assigned.parts[table.index]
+        if assigned:
+            return assigned.parts.loc[table.index]
+        return parts_of_keys(row_keys(table, sheet.split), sheet.split)
 
     def notes() -> list[str]:
         rows = ", ".join(map(str, decided.left))
-        return [f"decisions that fit no row any more, so that it is as in the source: row {rows}"] if rows else []
+        return [f"decisions not applied, for their rows are no longer as they were: row {rows}"] if rows else []
 
     dataset = build_dataset(inputs.stream(decided), inputs.coder, parts_of, folder, made_from, sheet.split, notes)
     if assigned and sheet.split.keeps:
