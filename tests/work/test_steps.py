@@ -360,7 +360,7 @@ def test_weights_held_in_few_bits_go_the_whole_way(work_folder: Path) -> None:
     ):
         with pytest.raises(InputError, match=said):
             answer(rows, AnswerSettings(3))
-    with pytest.raises(InputError, match="answers: expected those of the same answers, found 'others'; choose another"):
+    with pytest.raises(InputError, match="expected those of the same settings, found 'others'; choose another --out"):
         answer(five, AnswerSettings(4))
     asked = asked.using({run.adapter: 0.5})
     with pytest.raises(InputError, match="those of the same adapters"):

@@ -88,7 +88,7 @@ def _signature(asked: Asked, settings: AnswerSettings, n_answers: int) -> dict[s
         "base": {"model": asked.base.path.name, "file": asked.base.fingerprint, "held": list(asked.held)},
         "adapters": adapters,
         "prompt": {"template": template.name, "of": fingerprint_value(prompt)},
-        "answers": {"n": n_answers, **dataclasses.asdict(settings)},
+        "settings": {"n_answers": n_answers, **dataclasses.asdict(settings)},
     }
 
 
