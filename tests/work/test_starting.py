@@ -6,10 +6,12 @@ import json
 from pathlib import Path
 from typing import Any
 
+import pandas as pd
 import pytest
 
 import foldkit
 from foldkit.formats import FoldKitError, InputError, UsageError
+from foldkit.rows import belonging, guess
 
 WORDS = ("calm", "slight", "moderate", "rough")
 TALK = [{"role": "user", "content": "sea?"}, {"role": "assistant", "content": "calm"}]
@@ -30,7 +32,8 @@ KINDS = {
         who=lambda i: ("Low Pell", "desk")[i % 2], said=lambda i: f"sea {i}", time=lambda i: (i // 2) * 2000
     ),
     "grouped": rows(label=lambda i: WORDS[i % 4], texts=lambda i: [f"sea {i}", f"sea {i} now"]),
-    "guessed": rows(
+    "guessed label": rows(sighted=lambda i: f"the sea at hour {i} was seen", hour=str, state=lambda i: WORDS[i % 4]),
+    "guessed question": rows(
         nr=str, note=lambda i: f"the sea at hour {i} was seen", bulletin=lambda i: f"Sea {WORDS[i % 4]} {i}."
     ),
 }
@@ -41,15 +44,39 @@ def test_a_starter_sheet_runs_as_it_is(tmp_path: Path, kind: str) -> None:
     """Recognised or guessed and said; built and trained without a change."""
     (tmp_path / "r.jsonl").write_text("\n".join(json.dumps(row) for row in KINDS[kind]))
     started = foldkit.start("r.jsonl", tmp_path)
-    assert started.assumed[0].startswith("question rows, no usual names" if kind == "guessed" else f"{kind} rows, rec")
+    name, how = kind.rsplit(maxsplit=1)[-1], "no usual names" if "guessed" in kind else "recognised"
+    assert started.assumed[0].startswith(f"{name} rows, {how}")
     sheet = foldkit.read_sheet(started.sheet, ["train.epochs=0.5", "train.validations=1"])
     counts = foldkit.build(sheet).counts()
     assert sum(part["rows"] for part in counts.values()) == {"transcript": 20, "grouped": 80}.get(kind, 40)
     assert max(part["longest"] for part in counts.values()) <= sheet.train.window
     assert foldkit.train(sheet).adapter.exists()
-    assert ("f1" in sheet.score.measures) == (kind in ("label", "grouped"))
+    assert ("f1" in sheet.score.measures) == (name in ("label", "grouped"))
     with pytest.raises(UsageError, match="a name not taken"):
         foldkit.start("r.jsonl", tmp_path)
+
+
+SEEN = {"seen": lambda i: f"sea {i} at noon"}
+
+
+@pytest.mark.parametrize(
+    ("cells", "kind", "groups"),
+    [
+        ({"day": lambda i: f"day {i // 4}", **SEEN}, "text", ["day"]),
+        ({**SEEN, "talk_id": lambda i: str(i // 2), "n": lambda i: str(i // 2)}, "text", ["talk_id"]),
+        ({**SEEN, "ok": lambda i: str(i % 2), "kind": lambda i: "ab"[i % 2], "n": lambda i: str(i % 2)}, "label", []),
+        ({**SEEN, "ok": lambda i: str(i % 2), "n": str}, "label", []),
+        ({"n": lambda i: f"{i}.123456789", "tags": lambda i: f'["a number", {i}]'}, None, []),
+    ],
+)
+def test_kinds_and_groups_are_guessed_from_cells(cells: dict[str, Any], kind: str | None, groups: list[str]) -> None:
+    """Few values are labels of a text, words before numbers; rows of one value a group, but of no number."""
+    table = pd.DataFrame(rows(**cells))
+    found = guess(table)
+    assert (found.name if found else None) == kind
+    assert belonging(table, [name for name in cells if not found or name not in found.columns.values()]) == groups
+    if found and "kind" in cells:
+        assert found.columns == {"text": "seen", "label": "kind"}
 
 
 def test_another_delimiter_and_encoding_are_written_down(tmp_path: Path) -> None:

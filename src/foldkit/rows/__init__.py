@@ -1,5 +1,6 @@
 """Files to a table of text, and looking at it. Knows no tokens."""
 
+from .guessing import belonging, guess
 from .kinds import KINDS, Kind, recognise
 from .looking import ColumnSummary, RowsSummary, summarise
 from .readers import READERS
@@ -19,9 +20,11 @@ __all__ = [
     "Rows",
     "RowsSettings",
     "RowsSummary",
+    "belonging",
     "column",
     "find_files",
     "found_delimiter",
+    "guess",
     "read_rows",
     "recognise",
     "stream_rows",

@@ -18,8 +18,8 @@ class Kind:
 KINDS: dict[str, dict[str, tuple[str, ...]]] = {
     "preference": {
         "prompt": ("prompt", "question", "instruction", "input"),
-        "chosen": ("chosen", "preferred", "better", "accepted"),
-        "rejected": ("rejected", "worse", "dispreferred"),
+        "chosen": ("chosen", "preferred", "better", "accepted", "good"),
+        "rejected": ("rejected", "worse", "dispreferred", "bad"),
     },
     "conversation": {"messages": ("messages", "conversation", "conversations", "dialogue", "dialog", "turns")},
     "transcript": {

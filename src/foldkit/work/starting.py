@@ -8,12 +8,12 @@ import shutil
 import tomllib
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 import pandas as pd
 
 from foldkit.formats import InputError, UsageError, write_aside
-from foldkit.rows import Kind, RowsSettings, found_delimiter, read_rows, recognise
+from foldkit.rows import Kind, RowsSettings, belonging, found_delimiter, guess, read_rows, recognise
 from foldkit.templates.template import BUILTIN
 
 from .inputs import open_inputs, token_lengths
@@ -30,6 +30,16 @@ class Start:
     sheet: Path
     template: Path
     assumed: tuple[str, ...]
+
+
+class _Found(NamedTuple):
+    """What a sheet is written from; `groups` are columns by which rows may belong together."""
+
+    reading: RowsSettings
+    kind: Kind
+    base: str
+    shape: str
+    groups: list[str]
 
 
 def start(source: str, folder: str | Path, base: str = "pellam", encoding: str = "utf-8") -> Start:
@@ -50,22 +60,23 @@ def start(source: str, folder: str | Path, base: str = "pellam", encoding: str =
     names = [str(name) for name in table.columns]
     kind = recognise(names)
     guessed = kind is None
-    kind = kind or _guess(table, folder / source)
+    kind = kind or _guessed(table, folder / source)
     assumed.append(_said(kind, names, guessed=guessed))
     shape, told = _shape(kind, table)
     assumed += told
+    groups = [] if shape else belonging(table, _unused(kind, names))
+    found = _Found(reading, kind, base, shape, groups)
     template = {"transcript": "conversation", "grouped": "label"}.get(kind.name, kind.name)
-    values = tomllib.loads(_sheet_text(reading, kind, base, 512, shape, len(table))) | {"template": {"use": template}}
+    values = tomllib.loads(_sheet_text(found, 512, len(table))) | {"template": {"use": template}}
     inputs = open_inputs(sheet_from_mapping(values, folder, str(sheet_at)))
     first = token_lengths(inputs)
     longest = max((whole for whole, _ in first), default=0)
     window = next((size for size in _WINDOWS if size >= longest), _WINDOWS[-1])
     shutil.copyfile(BUILTIN / f"{template}.toml", template_at)
-    write_aside(sheet_at, _sheet_text(reading, kind, base, window, shape, len(inputs.table)))
+    write_aside(sheet_at, _sheet_text(found, window, len(inputs.table)))
     assumed.append(f"the longest example of the first {len(first)} has {longest} tokens: window {window}")
     if kind.name != "transcript":
-        alone = "every row is by itself: if some belong together (a day, a person, a text), set group in [split]"
-        assumed.append(alone)
+        assumed.append(_alone(groups))
     return Start(sheet_at, template_at, tuple(assumed))
 
 
@@ -101,31 +112,37 @@ def _main_speaker(speakers: pd.Series[Any]) -> str:
     return str(max(order, key=lambda name: (n_said[name], order.index(name))))
 
 
-def _guess(table: pd.DataFrame, where: Path) -> Kind:
-    """Take the column with the longest texts for the question and the last other one of texts for the answer."""
-    lengths = {str(name): float(table[name].str.len().median()) for name in table.columns}
-    texts = [name for name, length in lengths.items() if table[name].nunique() > 0.5 * len(table) and length > 8]
-    if len(texts) == 1 or len(table.columns) == 1:
-        return Kind("text", {"text": (texts or list(lengths))[0]})
-    if not texts:
-        found = ", ".join(lengths)
+def _guessed(table: pd.DataFrame, where: Path) -> Kind:
+    if (kind := guess(table)) is None:
+        found = ", ".join(map(str, table.columns))
         raise InputError(where, "columns", "columns of text", found, "write fold.toml by hand: see the README")
-    answer = texts[-1]
-    question = max((name for name in texts if name != answer), key=lengths.__getitem__)
-    return Kind("question", {"question": question, "answer": answer})
+    return kind
+
+
+def _alone(groups: list[str]) -> str:
+    if not groups:
+        return "every row is by itself: if some belong together (a day, a person, a text), set group in [split]"
+    named = " or ".join(map(repr, groups))
+    return f"every row is by itself: values of {named} stand in several: if these belong together, set group in [split]"
+
+
+def _unused(kind: Kind, names: list[str]) -> list[str]:
+    return [name for name in names if name not in kind.columns.values()]
 
 
 def _said(kind: Kind, names: list[str], *, guessed: bool) -> str:
     held = ", ".join(f"{slot} in column {name!r}" for slot, name in kind.columns.items())
-    unused = [name for name in names if name not in kind.columns.values()]
-    how = "no usual names of columns; guessed from lengths" if guessed else "recognised by the names of columns"
+    unused = _unused(kind, names)
+    how = "no usual names of columns; guessed from the cells" if guessed else "recognised by the names of columns"
     rest = f"; not used: {', '.join(unused)}" if unused else ""
     return f"{kind.name} rows, {how}: {held}{rest}"
 
 
-def _sheet_text(reading: RowsSettings, kind: Kind, base: str, window: int, shape: str, n_rows: int) -> str:
+def _sheet_text(found: _Found, window: int, n_rows: int) -> str:
+    reading, kind, base, shape, groups = found
     renamed = {slot: name for slot, name in kind.columns.items() if slot != name and not shape}
-    group = '# group = "a column"        # rows that share its value stay in one part'
+    column = _quoted(groups[0] if groups else "a column")
+    group = f"# group = {column}        # rows that share its value stay in one part"
     if kind.name == "transcript":
         group = 'group = "talk"              # examples of one talk stay in one part'
     columns = ", ".join(f"{slot} = {_quoted(name)}" for slot, name in renamed.items())

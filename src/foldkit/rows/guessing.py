@@ -1,0 +1,58 @@
+"""A guess from cells alone: what kind of rows they are, and by which columns rows may belong together."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import pandas as pd
+
+from .kinds import Kind
+
+_LABELS, _ROWS_A_LABEL = 20, 5
+_GROUPS, _ROWS_A_GROUP = 5, (1.2, 50)
+
+
+def guess(table: pd.DataFrame) -> Kind | None:
+    """Return the kind of rows that the cells suggest, None where no column holds texts.
+
+    The column with the longest texts is the question, the last other one of texts its answer. Where there is no other
+    one, but one of few values, these are labels of the texts.
+    """
+    cells = {str(name): _filled(table[name]) for name in table.columns}
+    words = [name for name, own in cells.items() if not _numbers(own) and not own.str.match(r"[\[{]").all()]
+    lengths = {name: float(cells[name].str.len().median()) for name in words}
+    texts = [name for name in words if lengths[name] > 8 and cells[name].nunique() > 0.5 * len(table)]
+    if not texts:
+        return Kind("text", {"text": words[0]}) if words and len(cells) == 1 else None
+    text = max(texts[:-1] or texts, key=lengths.__getitem__)
+    if len(texts) > 1:
+        return Kind("question", {"question": text, "answer": texts[-1]})
+    labels = sorted((name for name in cells if _few(cells[name])), key=words.__contains__)  # words last, to be taken
+    return Kind("label", {"text": text, "label": labels[-1]}) if labels else Kind("text", {"text": text})
+
+
+def belonging(table: pd.DataFrame, unused: Sequence[str]) -> list[str]:
+    """Return those of some columns whose values stand in several rows each: a day, a person, a number of a talk."""
+    found = []
+    for name in unused:
+        own = _filled(table[name])
+        n = own.nunique()
+        counted = not _numbers(own) or name.lower().endswith("id")
+        low, high = _ROWS_A_GROUP
+        if counted and n >= _GROUPS and low <= len(own) / n <= high:
+            found.append(name)
+    return found
+
+
+def _filled(cells: pd.Series[Any]) -> pd.Series[Any]:
+    return cells[cells.str.strip() != ""]
+
+
+def _numbers(cells: pd.Series[Any]) -> bool:
+    return bool(pd.to_numeric(cells, errors="coerce").notna().all())
+
+
+def _few(cells: pd.Series[Any]) -> bool:
+    n = int(cells.nunique())
+    return 2 <= n <= _LABELS and len(cells) >= _ROWS_A_LABEL * n
