@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
@@ -109,7 +110,7 @@ def _planted_rows_and_ends() -> list[tuple[str, Made]]:
 
 
 def healthy() -> list[Made]:
-    """Forty curves that show nothing to speak of: of many lengths, levels, paces and scatters."""
+    """Curves that show nothing to speak of: of many lengths, levels, paces and scatters, one near zero."""
     rng = np.random.default_rng(7)
     made = []
     for seed in range(40):
@@ -131,4 +132,5 @@ def healthy() -> list[Made]:
                 seed=seed,
             )
         )
-    return made
+    near_zero = Made(lambda t: 8 * np.exp(-9 * t) + 0.002, lambda t: 8.1 * np.exp(-9 * t) + 0.002)
+    return [*made, dataclasses.replace(near_zero, spikes=(0.7, 0.75, 0.8, 0.9))]

@@ -16,6 +16,8 @@ from foldkit.runs import RunLog
 _FLAT, _FALLING, _TURNED, _DIVERGED = 0.02, 0.08, 0.06, 0.3
 # Fewer points than these tell nothing.
 _STEPS, _CHECKS = 20, 4
+# A spike rises by this share of the loss at the start at least: of a loss near zero twice as much is nothing.
+_SPIKE = 0.01
 # The figures of steps that a diagnosis needs.
 FIGURES = ("loss", "epoch")
 
@@ -134,7 +136,7 @@ def _rate_too_high(facts: Facts) -> Diagnosis | None:
         step = facts.steps[low + len(facts.tail) - 1]
         says = f"train loss itself rose from {course[low]:.3f} at step {step} to {facts.end:.3f} at the end"
         return Diagnosis("learning rate too high", f"{says} (+{rise:.0%})", "try a third of the learning rate")
-    spikes = _spikes(facts.losses)
+    spikes = _spikes(facts.losses, _SPIKE * facts.begin)
     if len(spikes) >= max(3, len(facts.losses) // 200):
         worst = spikes[facts.losses[spikes].argmax()]
         says = f"{len(spikes)} steps stand at twice their neighbours or more, the worst at {facts.losses[worst]:.3f}"
@@ -143,13 +145,13 @@ def _rate_too_high(facts: Facts) -> Diagnosis | None:
     return None
 
 
-def _spikes(losses: np.ndarray, reach: int = 7) -> np.ndarray:
-    """Return the places of losses far above the median of their neighbours."""
+def _spikes(losses: np.ndarray, least: float, reach: int = 7) -> np.ndarray:
+    """Return the places of losses far above the median of their neighbours, and by so much at least."""
     padded = np.pad(losses, reach, mode="edge")
     windows = np.lib.stride_tricks.sliding_window_view(padded, 2 * reach + 1)
     median = np.median(windows, 1)
     spread = 1.4826 * np.median(np.abs(windows - median[:, None]), 1)
-    return np.flatnonzero((losses > 2 * median) & (losses > median + 8 * spread))
+    return np.flatnonzero((losses > 2 * median) & (losses > median + np.maximum(8 * spread, least)))
 
 
 def _flat(facts: Facts) -> Diagnosis | None:
