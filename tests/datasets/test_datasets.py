@@ -14,6 +14,7 @@ import pytest
 from foldkit.datasets import (
     Coder,
     Dataset,
+    Examples,
     Pair,
     SplitSettings,
     assign_parts,
@@ -322,6 +323,13 @@ def test_padding_and_packing_by_hand() -> None:
     assert padding_share(np.array([], dtype=int), 4, 4, seed=0) == packing_share(np.array([], dtype=int), 9, 0) == 0
     with pytest.raises(ValueError, match="11 tokens"):
         packing_share(np.array([11]), 10, seed=0)
+
+
+def test_learned_tokens_are_counted_by_hand() -> None:
+    """Those of every span and of worse replies, and no prompt; the second example has two, side by side."""
+    ids, ends = [7, 5, 5, 9, 5, 6, 8, 8, 9, 1], [0, 3, 8, 10]
+    of = Examples.of([1, 2, 3], ids, ends, [1, 3, 1, 2, 2, 4, 1, 2], [0, 2, 6, 8], [6, 4], [0, 0, 1, 2])
+    assert [values.tolist() for values in of.learned_counts()] == [[1, 4, 5, 6, 8], [1, 1, 3, 2, 1]]
 
 
 def test_files_can_be_a_part(tmp_path: Path) -> None:

@@ -5,12 +5,14 @@ from __future__ import annotations
 import errno
 import json
 import os
+import re
 import subprocess
 import sys
 from concurrent.futures import ThreadPoolExecutor, wait
 from pathlib import Path
 
 import pytest
+from safetensors.torch import load_file, save_file
 
 import foldkit
 from foldkit.adapters import read_header
@@ -382,6 +384,28 @@ def test_a_training_says_what_it_does_not_learn(work_folder: Path) -> None:
     (work_folder / "rows.jsonl").write_text("\n".join(lines))
     (said,) = [note for note in notes() if "set aside" in note]
     assert said.startswith("2 rows set aside, from which nothing is learned, the first row 7, blank: answer;")
+
+
+def test_learned_tokens_that_the_base_cannot_tell_from_others_are_named(work_folder: Path) -> None:
+    """Here the end marker, whose row is another token's too; not where that is trained, nor of a base that knows it."""
+    at = work_folder / "tiny" / "model.safetensors"
+    weights, changes = load_file(at), ["train.steps=1", "train.validations=1"]
+    (table,) = [name for name, value in weights.items() if len(value) == 320]
+
+    def notes(*more: str) -> list[str]:
+        sheet = foldkit.read_sheet(work_folder / "fold.toml", [*changes, *more])
+        said = [note["says"] for note in foldkit.read_log(foldkit.train(sheet).log).of("note")]
+        return [one for one in said if "cannot tell" in one]
+
+    assert not notes()
+    weights[table][60] = weights[table][0]
+    save_file(weights, at)
+    (said,) = notes()
+    (n,) = re.findall(
+        r'whatever an adapter does: "<end>" \((\d+) times, at most 0\.[45]\d*\); the loss stays above', said
+    )
+    assert int(n) == foldkit.build(foldkit.read_sheet(work_folder / "fold.toml")).counts()["train"]["rows"]
+    assert not notes('adapter.full=["embedding"]')
 
 
 def test_texts_alone_are_learned_and_answered_without_a_question(work_folder: Path) -> None:

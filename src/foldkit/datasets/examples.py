@@ -131,6 +131,17 @@ class Examples(Sequence[Example]):
         spans, _ = self._flat("spans")
         return int(spans[1::2].sum() - spans[::2].sum())
 
+    def learned_counts(self) -> tuple[np.ndarray, np.ndarray]:
+        """Return the ids that are learned, those of worse replies too, and how often each is: int64 (n,) and (n,)."""
+        ids, ends = self._flat("ids")
+        spans, span_ends = self._flat("spans")
+        bounds = spans + np.repeat(ends[:-1], np.diff(span_ends))
+        steps = np.zeros(len(ids) + 1, dtype=np.int8)
+        np.add.at(steps, bounds[::2], 1)
+        np.add.at(steps, bounds[1::2], -1)
+        learned = np.cumsum(steps[:-1], dtype=np.int8).astype(bool)
+        return np.unique(np.concatenate([ids[learned], self._flat("rejected")[0]]), return_counts=True)
+
     def buffers(self) -> Iterator[bytes]:
         """Yield the bytes of rows, and of lengths and values of ids, spans and rejected ids, for fingerprints."""
         yield self.rows.astype("<i8").tobytes()

@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     from .batch import pack as pack
     from .batch import pack_replies as pack_replies
     from .batch import pad as pad
+    from .bounds import highest_probabilities as highest_probabilities
     from .cache import Cache as Cache
     from .compute import chosen_compute as chosen_compute
     from .decoder import Decoder as Decoder
@@ -35,6 +36,7 @@ __getattr__, __dir__, __all__ = lazy_door(
     {
         "base": ("Base", "fingerprint_base", "open_base"),
         "batch": ("Batch", "Replies", "pack", "pack_replies", "pad"),
+        "bounds": ("highest_probabilities",),
         "cache": ("Cache",),
         "compute": ("chosen_compute",),
         "decoder": ("Decoder",),

@@ -43,6 +43,11 @@ class Embedding(nn.Embedding):
         """Map the stream (..., d_model) to logits (..., vocab_size) by the same table."""
         return linear(stream, self.weight)
 
+    @property
+    def matrix(self) -> Tensor:
+        """The table, (vocab_size, d_model)."""
+        return self.weight
+
 
 class Norm(nn.Module):
     """The norm of a spec over the last axis."""

@@ -42,6 +42,7 @@ class Parts:
         self.adapter: Adapter = self._new_adapter()
         self.header: AdapterHeader = self._header(inputs)
         self.end_ids = inputs.side.end_ids
+        self.tokenizer = inputs.side.tokenizer
         self.reference: Reference | None = None
 
     def _new_adapter(self) -> Adapter:

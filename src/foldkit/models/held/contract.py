@@ -156,6 +156,11 @@ class FrozenEmbedding(nn.Module):
         return product(stream, self.held)
 
     @property
+    def matrix(self) -> Held:
+        """The table as it is held."""
+        return self.held
+
+    @property
     def weight(self) -> Tensor:
         """The table expanded, float32 (n_rows, width)."""
         return self.held.rows(slice(None), torch.float32)
