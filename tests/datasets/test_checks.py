@@ -9,7 +9,7 @@ import pandas as pd
 import pytest
 
 from foldkit.datasets import CHECKS, Choice, Coder, Pair, check_choices, check_pairs, code_rows, find_leaks, too_few
-from foldkit.rows.near import likeness, near_clusters, near_pairs
+from foldkit.rows.near import near_texts
 from foldkit.templates import read_template
 from foldkit.tokens import Encoder, TextSide
 
@@ -72,25 +72,6 @@ def test_labels_out_of_balance_and_few_rows_are_said() -> None:
 def test_every_check_is_planted_for() -> None:
     """A newcomer to the registry is caught here: near copies are a check of their own, labels are planted above."""
     assert len(CHECKS) + len({"near duplicates"}) == len(PLANTED) + len({"unbalanced"})
-
-
-def test_near_pairs_are_those_of_the_exact_likeness() -> None:
-    """Against every pair compared by hand, 80 texts of which a third are copies with a few letters changed."""
-    rng = random.Random(8)
-    texts = {row: pair.text for row, pair in clean(60).items()}
-    for row in range(61, 81):
-        letters = list(texts[row - 60])
-        for _ in range(rng.randint(1, 4)):
-            letters[rng.randrange(len(letters))] = "x"
-        texts[row] = "".join(letters)
-    expected = {(a, b) for a in texts for b in texts if a < b and likeness(texts[a], texts[b]) >= 0.75}
-    assert {(pair.first, pair.second) for pair in near_pairs(texts, 0.75)} == expected
-    assert len(expected) >= 15
-    clusters = near_clusters(texts, 0.75)
-    assert all(clusters[a] == clusters[b] for a, b in expected)
-    assert len(set(clusters.values())) == 80 - len(expected)
-    assert likeness("A  b", "a b") == 1
-    assert likeness("abcdefgh", "zyxwvuts") == 0
 
 
 def choices(n: int = 40) -> dict[int, Choice]:
@@ -167,8 +148,8 @@ def test_replies_with_a_verdict_are_checked_as_such() -> None:
         3: Pair("a third", "calm", "no"),
     }
     parts = pd.Series({1: "train", 2: "test", 3: "test"})
-    assert [(leak.row, leak.train_row, leak.what) for leak in find_leaks(pairs, parts, ())] == [
+    assert [(leak.row, leak.train_row, leak.what) for leak in find_leaks(pairs, parts, near_texts({}, 0.8))] == [
         (2, 1, "rejected reply")
     ]
     often = pairs | {4: Pair("a fourth", "rough", worse)}
-    assert find_leaks(often, pd.Series({1: "train", 2: "test", 3: "test", 4: "train"}), ()) == []
+    assert find_leaks(often, pd.Series({1: "train", 2: "test", 3: "test", 4: "train"}), near_texts({}, 0.8)) == []

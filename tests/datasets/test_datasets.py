@@ -31,7 +31,7 @@ from foldkit.datasets import (
 from foldkit.datasets.splitting import content_keys
 from foldkit.formats import InputError, UsageError, read_jsonl
 from foldkit.rows import Rows
-from foldkit.rows.near import near_pairs
+from foldkit.rows.near import near_texts
 from foldkit.templates import Markup, Template, read_template
 from foldkit.tokens import Encoder, TextSide, TextTokenizer
 
@@ -126,13 +126,13 @@ def test_leaks_are_found_and_grouping_near_copies_leaves_none() -> None:
         for r in (row, source)
         if naive[r] != "train" and naive[source if r == row else row] == "train"
     }
-    alike = near_pairs({row: pair.text for row, pair in pairs.items()}, 0.8)
-    leaks = find_leaks(pairs, naive, alike)
+    near = near_texts({row: pair.text for row, pair in pairs.items()}, 0.8)
+    leaks = find_leaks(pairs, naive, near)
     assert len(planted) > 15
     assert {leak.row for leak in leaks} == planted
     assert {leak.what for leak in leaks} == {"near copy"}
     together = assign_parts(table, SplitSettings(0.2, 0.2, group="near", near=0.8), pairs)
-    assert find_leaks(pairs, together, alike) == []
+    assert find_leaks(pairs, together, near) == []
     assert set(together) == {"train", "validation", "test"}
 
 
@@ -142,7 +142,7 @@ def test_the_same_text_and_the_same_prompt_are_leaks_too() -> None:
     replies = ["W", "w", "sw", "x", "y"]
     pairs = {row: Pair(text, reply) for row, (text, reply) in enumerate(zip(texts, replies, strict=True), 1)}
     parts = pd.Series({1: "train", 2: "test", 3: "validation", 4: "test", 5: "train"})
-    found = [(leak.row, leak.part, leak.train_row, leak.what) for leak in find_leaks(pairs, parts, [])]
+    found = [(leak.row, leak.part, leak.train_row, leak.what) for leak in find_leaks(pairs, parts, near_texts({}, 0.8))]
     assert found == [(2, "test", 1, "text"), (3, "validation", 1, "prompt")]
 
 

@@ -10,8 +10,10 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import asdict, dataclass
 from pathlib import Path
 
+import numpy as np
+
 from foldkit.formats import fingerprint_value, write_aside
-from foldkit.rows.near import near_pairs, plain
+from foldkit.rows.near import likeness, near_texts, plain
 
 from .pairs import Pair, texts_of
 
@@ -143,13 +145,15 @@ def _unbalanced(pairs: Pairs) -> Finding | None:
 
 
 def _near_copies(pairs: Pairs, near: float) -> list[Finding]:
-    texts = texts_of(pairs)
-    found = [pair for pair in near_pairs(texts, near) if plain(texts[pair.first]) != plain(texts[pair.second])]
-    if not found:
+    found = near_texts(texts_of(pairs), near)
+    earliest = found.first_near(np.ones(len(found.rows), bool))
+    later = earliest < found.rows
+    if not later.any():
         return []
-    one = found[0]
-    example = f"rows {one.first} and {one.second}, alike {one.likeness:.2f}"
-    rows = tuple(sorted({pair.second for pair in found}))
+    first = earliest[later].min()
+    second = found.rows[later & (earliest == first)].min()
+    example = f"rows {first} and {second}, alike {likeness(pairs[first].text, pairs[second].text):.2f}"
+    rows = tuple(found.rows[later].tolist())
     return [Finding("near duplicates", f"alike at least {near:g} to an earlier row", rows, example)]
 
 

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 import pandas as pd
 
-from foldkit.rows.near import NearPair, plain
+from foldkit.rows.near import NO_ROW, NearTexts, plain
 
 from .pairs import Pair
 
@@ -36,28 +36,25 @@ class Leak:
         return f"row {self.row} in {self.part} {_SAID[self.what]} row {self.train_row} in train"
 
 
-def find_leaks(pairs: Mapping[int, Pair], parts: pd.Series, alike: Iterable[NearPair]) -> list[Leak]:
+def find_leaks(pairs: Mapping[int, Pair], parts: pd.Series, near: NearTexts) -> list[Leak]:
     """Return the rows outside train that stand in train too, each once, the worst first.
 
-    Letter case and blanks do not count; `alike` are the rows that are near copies of each other.
+    Letter case and blanks do not count; `near` are the texts of the rows.
     """
     in_train = {row: pair for row, pair in pairs.items() if parts[row] == "train"}
     whole = {plain(pair.text): row for row, pair in reversed(in_train.items())}
     prompts = {plain(pair.prompt): row for row, pair in reversed(in_train.items()) if pair.prompt.strip()}
     times = Counter(map(_worse, in_train.values()))
     worse = {text: row for row, pair in in_train.items() for text in [_worse(pair)] if text and times[text] == 1}
-    copies: dict[int, int] = {}
-    for near in alike:
-        for row, other in ((near.first, near.second), (near.second, near.first)):
-            if other in in_train:
-                copies.setdefault(row, other)
+    copies = near.first_near(parts.loc[near.rows].to_numpy() == "train")
+    copy_of = {row: of for row, of in zip(near.rows.tolist(), copies.tolist(), strict=True) if of != NO_ROW}
     leaks = []
     for row, pair in pairs.items():
         places = (
             whole.get(plain(pair.text)),
             prompts.get(plain(pair.prompt)),
             worse.get(_worse(pair)),
-            copies.get(row),
+            copy_of.get(row),
         )
         for what, train_row in zip(_SAID, places, strict=True):
             if row not in in_train and train_row is not None:

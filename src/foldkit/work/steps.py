@@ -35,7 +35,7 @@ from foldkit.datasets.pairs import texts_of
 from foldkit.datasets.splitting import check_files, check_parts, counts
 from foldkit.formats import fingerprint_files, fingerprint_value, locked
 from foldkit.rows import find_files
-from foldkit.rows.near import near_pairs
+from foldkit.rows.near import near_texts
 
 from .inputs import Inputs, open_inputs
 from .sheet import Sheet
@@ -54,14 +54,14 @@ def split(sheet: Sheet) -> Split:
     """Assign every row to its part, and look for rows outside train that stand in train too."""
     inputs = open_inputs(sheet)
     pairs = pairs_of(inputs.table, inputs.template)
-    alike = near_pairs(texts_of(pairs), sheet.split.near)
+    near = near_texts(texts_of(pairs), sheet.split.near)
     parts = _assigned(sheet, inputs).parts
     check_parts(counts(list(parts)), sheet.split)
-    leaks = find_leaks(pairs, parts, alike)
+    leaks = find_leaks(pairs, parts, near)
     ungrouped = leaks
     if sheet.split.group:
         alone = dataclasses.replace(sheet.split, group="", files={})
-        ungrouped = find_leaks(pairs, assign_parts(inputs.table, alone, pairs), alike)
+        ungrouped = find_leaks(pairs, assign_parts(inputs.table, alone, pairs), near)
     return Split(parts, tuple(leaks), tuple(ungrouped))
 
 
