@@ -451,6 +451,17 @@ def test_a_training_ends_early_when_it_is_told_to(examples: list[Example]) -> No
     assert (of(asked, Finished)[0].reason, of(asked, Due)[-1].step, len(of(asked, Stepped))) == ("stopped", 3, 3)
 
 
+@pytest.mark.parametrize("seconds", [400.0, 0.01])
+def test_ten_minutes_are_the_most_that_is_not_kept(
+    examples: list[Example], monkeypatch: pytest.MonkeyPatch, seconds: float
+) -> None:
+    """By a clock that goes on by so much each time it is read, twice a step at least; the control is a fast one."""
+    clock = itertools.count(step=seconds)
+    monkeypatch.setattr("foldkit.training.loop.time.perf_counter", lambda: float(next(clock)))
+    events, _ = run(examples, TrainSettings(steps=9, batch=5, micro_batch=5, validations=1))
+    assert [event.step for event in of(events, Due)] == (list(range(1, 10)) if seconds > 300 else [9])
+
+
 @pytest.mark.parametrize("figure", [name for name in BEST_BY if name not in ("ranked", "margin")])
 def test_the_best_is_by_the_figure_that_was_named(examples: list[Example], figure: str) -> None:
     """The validation whose figure, or that of the step before it, is the least, or the most where that is better."""

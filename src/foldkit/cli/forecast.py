@@ -13,6 +13,9 @@ from .common import open_to_build, out, sheet_options, show_table
 if TYPE_CHECKING:
     from foldkit.training import Forecast
 
+# Validations that take this share of a training are spoken of.
+_MUCH = 0.25
+
 
 @click.command(epilog="Example: foldkit forecast --set base.weights=stored --set train.micro_batch=auto")
 @sheet_options
@@ -59,6 +62,7 @@ def _show_memory(found: Forecast) -> None:
 def _show_time(found: Forecast) -> None:
     assert found.step_seconds is not None
     assert found.seconds is not None
+    assert found.check_share is not None
     assert found.first_check_seconds is not None
     assert found.last_step is not None
     rate = found.n_tokens / found.n_steps / found.step_seconds
@@ -67,6 +71,9 @@ def _show_time(found: Forecast) -> None:
         f"{_clock(found.first_check_seconds)}, all of it about {_clock(found.seconds)}",
         soft_wrap=True,
     )
+    if found.check_share >= _MUCH:
+        todo = "fewer train.validations, or a smaller split.validation, take less"
+        out().print(f"validations are {found.check_share:.0%} of that: {todo}", soft_wrap=True)
     if found.last_step < found.n_steps:
         out().print(f"minutes end it at about step {found.last_step:,} of {found.n_steps:,}", soft_wrap=True)
 

@@ -52,9 +52,9 @@ class Change:
 class Forecast:
     """Counts are of the whole training; bytes above what the process holds before a base is opened.
 
-    `seconds`, `step_seconds` (of a step of median size), `first_check_seconds` (to the end of the first validation) and
-    `last_step`, which is an earlier one where `minutes` end the training, are None where the steps to measure would not
-    fit.
+    `seconds`, `check_share` (which of them validations take), `step_seconds` (of a step of median size),
+    `first_check_seconds` (to the end of the first validation) and `last_step`, which is an earlier one where `minutes`
+    end the training, are None where the steps to measure would not fit.
     """
 
     n_trainable: int
@@ -67,6 +67,7 @@ class Forecast:
     free_bytes: int
     step_seconds: float | None
     seconds: float | None
+    check_share: float | None
     first_check_seconds: float | None
     last_step: int | None
     changes: tuple[Change, ...]
@@ -117,6 +118,7 @@ def forecast(
         None,
         None,
         None,
+        None,
         tuple(_changes(settings, decoder.n_parameters - adapter.n_parameters, memory_with, free_bytes)),
     )
     if not found.fits:
@@ -138,6 +140,7 @@ def forecast(
         memory=memory,
         step_seconds=step,
         seconds=made * seconds,
+        check_share=len(due) * check / seconds,
         first_check_seconds=min(min(due) * mean_step, made * seconds) + check,
         last_step=max(1, round(made * n_steps)),
     )

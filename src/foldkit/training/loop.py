@@ -33,6 +33,8 @@ from .team import ALONE, LostProcessError, Team
 
 # How much of the smoothed loss each step keeps.
 _SMOOTH = 0.95
+# Seconds after which what was done since the last checkpoint is kept, whatever else is due.
+_LONG = 600
 
 
 def train_adapter(
@@ -90,13 +92,13 @@ class _Loop:
         n_lanes = count_lanes(decoder, settings, usual_tokens(train, settings), team)
         self.stepper = Stepper(decoder, adapter, settings, objective, team, n_lanes)
         self.state = TrainState(adapter, self.stepper.optimiser, average)
-        self.began, self.before = time.perf_counter(), 0.0
+        self.began, self.before, self.kept = time.perf_counter(), 0.0, 0.0
         # The random states of all processes after the last step.
         self.random: list[Tensor] = []
 
     def events(self, stop: Callable[[], bool]) -> Iterator[TrainEvent]:
         settings, counts = self.settings, self.state.counts
-        self.began, self.before = time.perf_counter(), counts.seconds
+        self.began, self.before, self.kept = time.perf_counter(), counts.seconds, counts.seconds
         due = check_steps(self.n_steps, self.n_epoch, settings)
         yield self._started()
         reason = self._no_better()
@@ -105,13 +107,14 @@ class _Loop:
         try:
             for step, indices in enumerate(steps, counts.step + 1):
                 yield from self._step(step, [self.train[index] for index in indices])
-                reason = self._ends(stop)
+                reason, now = self._ends(stop), counts.seconds
                 if step in due or reason == "out of time":
                     with self._averaged():
                         yield self._checked(step)
                     reason = reason or self._no_better()
-                at_check = not settings.checkpoint_every and step in due
-                if reason or at_check or (settings.checkpoint_every and step % settings.checkpoint_every == 0):
+                every = settings.checkpoint_every
+                if reason or (step % every == 0 if every else step in due) or now - self.kept >= _LONG:
+                    self.kept = now
                     yield self._due()
                 if reason:
                     break

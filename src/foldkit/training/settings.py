@@ -106,7 +106,8 @@ class TrainSettings:
     `patience` validations without a better one.
 
     A step whose loss is no number, or `runaway` times the smoothed one, stops the training or is skipped, as
-    `bad_steps` says. Checkpoints are written each `checkpoint_every` steps, or at each validation; `keep` of them stay.
+    `bad_steps` says. Checkpoints are written each `checkpoint_every` steps, or at each validation, and ten minutes
+    after the last one at the latest; `keep` of them stay.
     """
 
     objective: str = "reply"
