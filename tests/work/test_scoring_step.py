@@ -240,3 +240,16 @@ def test_contenders_that_may_have_learned_test_rows_are_named(work_folder: Path)
     assert card.signed["elsewhere"] == {"a": "was trained", "adapter": "began with an adapter that was trained"}
     said = (begun.path / "scorecard.md").read_text()
     assert "a was trained on other rows, or on another split of them: test rows may be among what it learned." in said
+
+
+def test_leaks_are_told_of_however_many_rows(work_folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Those of the split, where nearness to train would take too long and is left out; the control has both."""
+    rows = (work_folder / "rows.jsonl").read_text()
+    (work_folder / "rows.jsonl").write_text(rows + rows.replace("wind", "Wind"))
+    sheet = foldkit.read_sheet(work_folder / "fold.toml")
+    leaks = [str(leak) for leak in foldkit.split(sheet).leaks if leak.part == "test"]
+    for most in (10**8, 0):
+        monkeypatch.setattr("foldkit.work.scoring_step._MOST_COMPARED", most)
+        asked = _Scoring(sheet, None, None).asked
+        assert asked.leaks == leaks != []
+        assert bool(asked.near) == bool(most)

@@ -43,8 +43,8 @@ from .sheet import Sheet, read_sheet
 from .steps import build, parts_fingerprint, read_test_part, split
 
 OnScored = Callable[[str, int, int], None]
-# Of more rows than these nearness to train and leaks are not looked for: it would take longer than the scoring.
-_MOST_COMPARED = 20_000
+# With more comparisons than these nearness to train is not looked for: they would take more than a minute.
+_MOST_COMPARED = 10**8
 
 
 def score(sheet: Sheet, run: RunFolder | str | Path | None, on_scored: OnScored | None = None) -> Scorecard:
@@ -135,7 +135,7 @@ class _Scoring:
         """The rows, where they came from, and how near they are to train."""
         pairs = [(self.inputs.template.target(row), key_of(self.inputs.template, row)) for row in self.cells]
         train = self._train_rows
-        few = len(train) + len(self.rows) <= _MOST_COMPARED
+        few = len(train) * len(self.rows) <= _MOST_COMPARED
         prompts = [plain(key_of(self.inputs.template, row)) for row in train] if few else []
         near = [nearest(prompt, prompts, 1)[0][1] for _, prompt in pairs] if prompts else []
         groups = [row.get(self.sheet.split.group, "") or str(number) for number, row in self.rows]
@@ -145,7 +145,7 @@ class _Scoring:
             groups,
             near,
             frozenset(self.inputs.template.target(row).strip() for row in train),
-            _leaks(self.sheet) if few else [],
+            _leaks(self.sheet) if train else [],
             self.suspects,
             self._form(),
         )
