@@ -26,6 +26,7 @@ from foldkit.datasets import (
     read_assignment,
     read_built,
     row_keys,
+    token_counts,
     write_assignment,
 )
 from foldkit.datasets.splitting import content_keys
@@ -34,6 +35,7 @@ from foldkit.rows import Rows
 from foldkit.rows.near import near_texts
 from foldkit.templates import Markup, Template, read_template
 from foldkit.tokens import Encoder, TextSide, TextTokenizer
+from foldkit.training import longest
 
 
 def table_of(n: int = 200) -> pd.DataFrame:
@@ -325,11 +327,13 @@ def test_padding_and_packing_by_hand() -> None:
         packing_share(np.array([11]), 10, seed=0)
 
 
-def test_learned_tokens_are_counted_by_hand() -> None:
+def test_tokens_are_counted_by_hand() -> None:
     """Those of every span and of worse replies, and no prompt; the second example has two, side by side."""
     ids, ends = [7, 5, 5, 9, 5, 6, 8, 8, 9, 1], [0, 3, 8, 10]
     of = Examples.of([1, 2, 3], ids, ends, [1, 3, 1, 2, 2, 4, 1, 2], [0, 2, 6, 8], [6, 4], [0, 0, 1, 2])
     assert [values.tolist() for values in of.learned_counts()] == [[1, 4, 5, 6, 8], [1, 1, 3, 2, 1]]
+    assert token_counts(of) == token_counts(list(of)) == [3, 6, 3]
+    assert longest(of) == longest(list(of)) == of[1]
 
 
 def test_files_can_be_a_part(tmp_path: Path) -> None:

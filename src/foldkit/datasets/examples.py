@@ -120,6 +120,11 @@ class Examples(Sequence[Example]):
         return np.diff(self._flat("ids")[1])
 
     @property
+    def rejected_lengths(self) -> np.ndarray:
+        """The length of every rejected reply in tokens, int64 (n,)."""
+        return np.diff(self._flat("rejected")[1])
+
+    @property
     def prompt_lengths(self) -> np.ndarray:
         """How many tokens of every example stand before its last learned span, int64 (n,)."""
         spans, ends = self._flat("spans")
@@ -158,6 +163,14 @@ class Examples(Sequence[Example]):
         sizes = pyarrow.compute.list_value_length(column).to_numpy()
         ends = np.concatenate([[0], np.cumsum(sizes, dtype=np.int64)])
         return np.asarray(pyarrow.compute.list_flatten(column).to_numpy()), ends
+
+
+def token_counts(examples: Sequence[Example]) -> list[int]:
+    """Return the count of all tokens of each example, of a part on disk without reading the examples."""
+    if not isinstance(examples, Examples):
+        return [example.n_tokens for example in examples]
+    counts: list[int] = (examples.lengths + examples.rejected_lengths).tolist()
+    return counts
 
 
 def schema() -> pyarrow.Schema:

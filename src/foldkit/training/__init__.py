@@ -7,6 +7,7 @@ from foldkit.formats.lazy import lazy_door
 if TYPE_CHECKING:
     from .batches import count_steps as count_steps
     from .batches import epoch_order as epoch_order
+    from .batches import longest as longest
     from .batches import micro_batches as micro_batches
     from .checkpoints import read_checkpoint as read_checkpoint
     from .checkpoints import saved_checkpoints as saved_checkpoints
@@ -59,7 +60,7 @@ if TYPE_CHECKING:
 __getattr__, __dir__, __all__ = lazy_door(
     __name__,
     {
-        "batches": ("count_steps", "epoch_order", "micro_batches"),
+        "batches": ("count_steps", "epoch_order", "longest", "micro_batches"),
         "checkpoints": ("read_checkpoint", "saved_checkpoints", "write_checkpoint"),
         "costs": ("Memory", "pass_cost"),
         "events": ("Checked", "Due", "Finished", "Noted", "Skipped", "Started", "Stepped", "TrainEvent"),

@@ -8,7 +8,7 @@ import random
 import statistics
 from collections.abc import Iterator, Sequence
 
-from foldkit.datasets import Example
+from foldkit.datasets import Example, Examples, token_counts
 from foldkit.formats import InputError
 from foldkit.models.batch import Batch, pack, pad
 
@@ -20,6 +20,12 @@ def refuse_empty(train: Sequence[Example], validation: Sequence[Example]) -> Non
     for name, examples in (("train", train), ("validation", validation)):
         if not examples:
             raise InputError("[split]", f"rows in {name}", "at least one", "none", "add rows or change the split")
+
+
+def longest(examples: Sequence[Example]) -> Example:
+    """Return the example with the most tokens, a rejected reply not counted; the first of several."""
+    lengths = examples.lengths.tolist() if isinstance(examples, Examples) else [len(one.ids) for one in examples]
+    return examples[lengths.index(max(lengths))]
 
 
 def epoch_order(n_examples: int, epoch: int, seed: int) -> list[int]:
@@ -105,7 +111,7 @@ def grouped(
 
 def usual_tokens(examples: Sequence[Example], settings: TrainSettings) -> float:
     """Return the tokens of a usual pass."""
-    each = statistics.median(example.n_tokens for example in examples)
+    each = statistics.median(token_counts(examples))
     of_batch = settings.batch_tokens or min(settings.batch, len(examples)) * each
     return min(settings.n_micro * each, of_batch)
 

@@ -13,12 +13,12 @@ from dataclasses import dataclass
 import torch
 
 from foldkit.adapters.attaching import Adapter
-from foldkit.datasets import Example
+from foldkit.datasets import Example, token_counts
 from foldkit.models.batch import Batch
 from foldkit.models.decoder import Decoder
 from foldkit.models.freeing import memory_kept
 
-from .batches import batches, count_steps, refuse_empty, usual_tokens
+from .batches import batches, count_steps, longest, refuse_empty, usual_tokens
 from .costs import Memory, PassCost, memory_of, pass_cost
 from .lanes import count_lanes
 from .memory import peak_bytes
@@ -98,9 +98,9 @@ def forecast(
     the overhead is a guess. Raises InputError when there is nothing to train or validate on.
     """
     refuse_empty(train, validation)
-    cost = pass_cost(decoder, max(train, key=lambda example: len(example.ids)).ids)
+    cost = pass_cost(decoder, longest(train).ids)
     settings = with_micro_batch(settings, decoder, adapter, train, cost, free_bytes)
-    n_steps, n_epoch = count_steps([example.n_tokens for example in train], settings)
+    n_steps, n_epoch = count_steps(token_counts(train), settings)
     steps = _looked_at(train, settings)
     memory_with = _memory_of_steps(decoder, adapter, steps, cost)
     memory = memory_with(settings)
@@ -184,7 +184,7 @@ def too_many_bytes(
 
 def fast_micro_batch(decoder: Decoder, train: Sequence[Example], settings: TrainSettings, team: Team = ALONE) -> int:
     """Return the smallest micro-batch whose passes are about as fast as larger ones, at most the batch."""
-    tokens = statistics.median(example.n_tokens for example in train)
+    tokens = statistics.median(token_counts(train))
     most = int(settings.batch_tokens / tokens) or settings.batch
 
     def is_fast(n: int) -> bool:
@@ -199,7 +199,7 @@ def _powers(most: int) -> Iterator[int]:
 
 def _looked_at(train: Sequence[Example], settings: TrainSettings) -> list[list[Example]]:
     """Return the first steps of a training."""
-    lengths = [example.n_tokens for example in train]
+    lengths = token_counts(train)
     most = min(count_steps(lengths, settings)[0], _LOOKED_AT)
     return [[train[index] for index in indices] for indices in itertools.islice(batches(lengths, settings), most)]
 

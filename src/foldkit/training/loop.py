@@ -13,7 +13,7 @@ import torch
 from torch import Tensor
 
 from foldkit.adapters.attaching import Adapter
-from foldkit.datasets import Example
+from foldkit.datasets import Example, token_counts
 from foldkit.formats import FoldKitError
 from foldkit.models.decoder import Decoder
 from foldkit.models.freeing import memory_kept
@@ -84,7 +84,7 @@ class _Loop:
         check_objective: Objective,
     ) -> None:
         self.decoder, self.adapter, self.train, self.settings, self.team = decoder, adapter, train, settings, team
-        self.lengths = [example.n_tokens for example in train]
+        self.lengths = token_counts(train)
         self.n_steps, self.n_epoch = count_steps(self.lengths, settings)
         self.check_objective = check_objective
         self.checks, self.n_validation = check_objective.passes(list(validation), team.size), len(validation)

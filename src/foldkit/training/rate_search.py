@@ -10,7 +10,7 @@ from dataclasses import dataclass
 import torch
 
 from foldkit.adapters.attaching import Adapter
-from foldkit.datasets import Example
+from foldkit.datasets import Example, token_counts
 from foldkit.models.decoder import Decoder
 from foldkit.models.freeing import memory_kept
 
@@ -53,7 +53,7 @@ def try_rates(
     n_lanes = count_lanes(decoder, settings, usual_tokens(train, settings))
     stepper = Stepper(decoder, adapter, settings, objective, n_lanes=n_lanes)
     smoothed, lowest = math.nan, math.inf
-    lengths = [example.n_tokens for example in train]
+    lengths = token_counts(train)
     try:
         with memory_kept():
             for step, indices in enumerate(itertools.islice(batches(lengths, settings), n_steps)):

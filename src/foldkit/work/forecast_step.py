@@ -37,10 +37,10 @@ def choose_micro_batch(parts: Parts, free: int, team: Team) -> list[str]:
     Return a note where memory allows less than what is fast, or not even that. All processes take what the first one
     finds.
     """
-    from foldkit.training import fast_micro_batch, pass_cost, too_many_bytes, with_micro_batch
+    from foldkit.training import fast_micro_batch, longest, pass_cost, too_many_bytes, with_micro_batch
 
     settings, rows, decoder = parts.sheet.train, parts.dataset.parts["train"], parts.base.decoder
-    cost = pass_cost(decoder, max(rows, key=lambda example: len(example.ids)).ids)
+    cost = pass_cost(decoder, longest(rows).ids)
     chosen = with_micro_batch(settings, decoder, parts.adapter, rows, cost, free, team)
     (size,) = team.of_first(chosen.n_micro)
     parts.sheet = dataclasses.replace(parts.sheet, train=dataclasses.replace(settings, micro_batch=int(size)))
