@@ -20,7 +20,6 @@ from foldkit.datasets import (
     assign_parts,
     build_dataset,
     find_leaks,
-    packing_share,
     padding_share,
     parts_of_keys,
     read_assignment,
@@ -315,16 +314,11 @@ def test_parts_that_are_filled_come_to_their_size_and_keep_it(settings: SplitSet
     assert again.iloc[:100].eq("train").mean() == (0 if settings.time else 1 if settings.test >= 1 else 0.65)
 
 
-def test_padding_and_packing_by_hand() -> None:
-    """Padding in arrival order of one piece; packing where each fits best; nothing lost where all are alike."""
+def test_padding_by_hand() -> None:
+    """In arrival order of one piece, and sorted by length into two; none of nothing."""
     assert padding_share(np.array([4, 4, 2, 2]), 4, 4, seed=0) == pytest.approx(1 - 12 / 16)
     assert padding_share(np.array([4, 4, 2, 2]), 4, 2, seed=0) == 0
-    assert packing_share(np.array([6, 5, 4, 3, 2]), 10, seed=0) == 0
-    assert packing_share(np.array([6, 6, 6]), 10, seed=0) == pytest.approx(1 - 18 / 30)
-    assert packing_share(np.array([10]), 10, seed=0) == 0
-    assert padding_share(np.array([], dtype=int), 4, 4, seed=0) == packing_share(np.array([], dtype=int), 9, 0) == 0
-    with pytest.raises(ValueError, match="11 tokens"):
-        packing_share(np.array([11]), 10, seed=0)
+    assert padding_share(np.array([], dtype=int), 4, 4, seed=0) == 0
 
 
 def test_tokens_are_counted_by_hand() -> None:

@@ -54,16 +54,16 @@ def show_findings(findings: list[Finding], none: str = "the checks found nothing
 
 
 def show_padding(sheet: Sheet, dataset: Dataset) -> None:
-    """Print how much is computed in an epoch, and how much of that is padding."""
-    from foldkit.datasets import packing_share, padding_share
+    """Print how much is computed in an epoch, and how much of it is padding, or would be without packing."""
+    from foldkit.datasets import padding_share
 
     lengths, settings = dataset.parts["train"].lengths, sheet.train
     at_once = settings.batch if settings.micro_batch == "auto" else settings.n_micro
-    padded = padding_share(lengths, settings.batch, at_once, settings.seed)
-    packed = packing_share(lengths, settings.window, settings.seed)
-    console = out()
-    console.print(f"an epoch: {lengths.sum():,} tokens; padding is {padded:.1%} of what micro-batches compute")
-    console.print(f"  packed into windows of {settings.window} it would be {packed:.1%}")
+    padded = f"{padding_share(lengths, settings.batch, at_once, settings.seed):.1%} of what is computed"
+    says = f"packed, none is padding; side by side it would be {padded}"
+    if not settings.packing:
+        says = f"side by side, padding is {padded}; with train.packing=true there is none"
+    out().print(f"an epoch: {lengths.sum():,} tokens; {says}", soft_wrap=True)
 
 
 def show_dataset(dataset: Dataset) -> None:

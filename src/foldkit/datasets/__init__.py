@@ -7,7 +7,7 @@ from .coding import Coded, Coder, SetAside, code_rows
 from .examples import Example, Examples, token_counts
 from .leaks import Leak, find_leaks
 from .linting import lint_template
-from .padding import packing_share, padding_share
+from .padding import padding_share
 from .pair_checks import Choice, check_choices, choices_of
 from .pairs import Pair, pairs_of
 from .placing import PARTS
@@ -37,7 +37,6 @@ __all__ = [
     "code_rows",
     "find_leaks",
     "lint_template",
-    "packing_share",
     "padding_share",
     "pairs_of",
     "parts_of_keys",
