@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import dataclasses
 import functools
+import json
+import shlex
 from collections.abc import Callable, Iterable, Sequence
 from pathlib import Path
 from typing import Any
@@ -16,7 +18,7 @@ from foldkit.formats.jsonl import read_text
 from foldkit.models import Base
 from foldkit.rows.near import nearest, plain
 from foldkit.rows.tables import column, rows_of
-from foldkit.runs import RunFolder, run_at
+from foldkit.runs import RunFolder, differing, read_run_sheet, run_at
 from foldkit.scoring import (
     MEASURES,
     Contender,
@@ -43,6 +45,8 @@ from .sheet import Sheet, read_sheet
 from .steps import build, parts_fingerprint, read_test_part, split
 
 OnScored = Callable[[str, int, int], None]
+# What the data of a training hang on.
+_OF_DATA = ("rows.", "template.", "split.", "base.markup", "train.window", "train.objective")
 # With more comparisons than these nearness to train is not looked for: they would take more than a minute.
 _MOST_COMPARED = 10**8
 
@@ -78,10 +82,8 @@ class _Scoring:
         asked_in = [name for name in self.settings.reword if name not in self.settings.edits]
         self.templates = {name: _template_of_same_reply(name, sheet, self.inputs, self.cells) for name in asked_in}
         self.measures = self._measures()
-        if run and read_header(run.adapter).data_fingerprint != self.dataset.fingerprint:
-            before = read_header(run.adapter).data_fingerprint
-            todo = "score with the sheet it was trained by"
-            raise InputError(run.adapter, "data", before, self.dataset.fingerprint, todo)
+        if run:
+            _check_data(run, sheet, self.dataset)
         compute = read_header(run.adapter).compute if run else sheet.base.compute
         self.base: Base = opened_base(sheet.base_path(), compute, sheet.base.weights, sheet.base.device)
         self.general = {name: self._read_general(name) for name in self.settings.texts}
@@ -350,6 +352,20 @@ def _template_of_same_reply(name: str, sheet: Sheet, inputs: Inputs, rows: Seque
 def _with_reply(examples: Iterable[Example]) -> list[Example]:
     """Return the examples but for those that have a rejected reply alone, which hold nothing as right."""
     return [example for example in examples if example.chosen]
+
+
+def _check_data(run: RunFolder, sheet: Sheet, dataset: Dataset) -> None:
+    """Raise InputError, with the settings that make the difference, where the sheet gives other data than a run had."""
+    before = read_header(run.adapter).data_fingerprint
+    if before == dataset.fingerprint:
+        return
+    other = differing([read_run_sheet(run), json.loads(json.dumps(sheet.as_mapping()))])
+    own = {name: was for name, (was, _) in other.items() if was is not None and name.startswith(_OF_DATA)}
+    told = [f"{name}={was if isinstance(was, str) else json.dumps(was)}" for name, was in own.items()]
+    todo = "its rows, its template or its base have changed since: put them back, or train anew"
+    if told:
+        todo = f"it was trained by other settings: {' '.join(f'--set {shlex.quote(one)}' for one in told)}"
+    raise InputError(run.adapter, "data", before, dataset.fingerprint, todo)
 
 
 def _leaks(sheet: Sheet) -> list[str]:
