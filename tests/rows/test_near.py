@@ -7,7 +7,8 @@ import random
 import numpy as np
 import pytest
 
-from foldkit.rows.near import NO_ROW, likeness, near_clusters, near_texts
+from foldkit.rows.near import NO_ROW, likeness, near_clusters, near_texts, plain
+from foldkit.rows.shingles import shingles_of
 
 WORDS = [f"{first}{second}" for first in ("sea", "wind", "glass", "keeper", "light") for second in "abcdefgh"]
 
@@ -26,6 +27,16 @@ def texts_with_copies(n: int) -> dict[int, str]:
         texts[row] = "".join(letters)
     more = ("  ".join(texts[3].upper().split()), "no", " ".join(map(str, range(50_000))))
     return texts | dict(enumerate(more, 2 * n + 1))
+
+
+def test_numbers_of_shingles_stand_for_strings() -> None:
+    """As many different ones of each text and of all as pieces of five characters; a shorter text is one."""
+    texts = [plain(text) for text in texts_with_copies(150).values()]
+    strings = [{text[start : start + 5] for start in range(max(1, len(text) - 4))} for text in texts]
+    found = shingles_of(texts)
+    assert found.sizes.tolist() == list(map(len, strings))
+    assert len(np.unique(found.numbers)) == len(set().union(*strings))
+    assert len(list(found.parts())) > 1
 
 
 @pytest.mark.parametrize("threshold", [0.5, 0.75, 0.85, 1.0])

@@ -10,8 +10,7 @@ import numpy as np
 SHINGLE = 5
 # Characters that are hashed at once, so that they stay in the processor's caches.
 _AT_ONCE = 200_000
-# Odd numbers, one for each place in a shingle and two to mix the sum, as good as any.
-_PLACES = np.random.default_rng(5).integers(0, 2**63, SHINGLE, dtype=np.uint64) * np.uint64(2) + np.uint64(1)
+# Odd numbers to mix with, as good as any: letters come one after another by the first, sums are stirred by both.
 _FIRST, _SECOND = np.uint64(0x9E3779B97F4A7C15), np.uint64(0xBF58476D1CE4E5B9)
 
 
@@ -59,8 +58,8 @@ def _of_some(joined: str, lengths: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     letters = np.frombuffer(joined.encode("utf-32-le", "surrogatepass"), dtype="<u4").astype(np.uint64)
     n = len(letters) - SHINGLE + 1
     hashed = np.zeros(n, np.uint64)
-    for place, factor in enumerate(_PLACES):
-        hashed += letters[place : n + place] * factor
+    for place in range(SHINGLE):
+        hashed = hashed * _FIRST + letters[place : n + place]
     hashed = (hashed ^ hashed >> np.uint64(31)) * _FIRST
     hashed = (hashed ^ hashed >> np.uint64(29)) * _SECOND
     text = np.repeat(np.arange(len(lengths)), lengths)[:n]
