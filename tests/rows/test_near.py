@@ -25,7 +25,7 @@ def texts_with_copies(n: int) -> dict[int, str]:
         for _ in range(rng.randint(1, 14)):
             letters[rng.randrange(len(letters))] = "x"
         texts[row] = "".join(letters)
-    more = ("  ".join(texts[3].upper().split()), "no", " ".join(map(str, range(50_000))))
+    more = ("  ".join(texts[3].upper().split()), "no", " ".join(f"{n * 7919:x}" for n in range(80_000)))
     return texts | dict(enumerate(more, 2 * n + 1))
 
 
