@@ -474,8 +474,8 @@ def test_ctrl_c_twice_ends_a_process_that_python_waits_in() -> None:
     assert child.stdout
     child.stdout.readline()
     for _ in range(2):
+        time.sleep(0.6)  # until it waits; and two that are sent at once are one
         child.send_signal(signal.SIGINT)
-        time.sleep(0.6)  # two that are sent at once are one
     _, stderr = child.communicate(timeout=60)
     assert (child.returncode, stderr) == (130, "foldkit: interrupted\n")
 

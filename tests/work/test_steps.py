@@ -445,6 +445,15 @@ def test_a_split_is_compared_with_one_by_the_same_seed_and_sizes(work_folder: Pa
     assert grouped.leaks_ungrouped == alone.leaks == alone.leaks_ungrouped != ()
 
 
+def test_a_build_tells_how_many_rows_came(work_folder: Path) -> None:
+    """All of them, those that are set aside too; nothing of a dataset that is built already."""
+    (work_folder / "rows.jsonl").write_text((work_folder / "rows.jsonl").read_text() + '{"question": "wind?"}\n')
+    sheet, n_rows = foldkit.read_sheet(work_folder / "fold.toml"), list[int]()
+    for _ in range(2):
+        foldkit.build(sheet, on_rows=n_rows.append)
+        assert sum(n_rows) == 41
+
+
 def test_an_empty_source_is_said_where_it_is_read(work_folder: Path) -> None:
     """Not as a part without rows; nothing is left behind."""
     (work_folder / "rows.jsonl").write_text("\n")

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from .common import open_to_build, out, sheet_options, short, show_table
+from .common import built_with_count, open_to_build, out, sheet_options, short, show_table, shown_work
 
 if TYPE_CHECKING:
     from foldkit.datasets import Dataset, Finding
@@ -20,15 +20,15 @@ if TYPE_CHECKING:
 def build(sheet_file: Path, changes: tuple[str, ...], strict: bool) -> None:
     """Build the dataset: every row rendered, tokenised and checked. It is in its part, or set aside with the reason."""
     from foldkit.formats import FoldKitError
-    from foldkit.work import build as build_dataset
     from foldkit.work import check, open_inputs
 
     sheet = open_to_build(sheet_file, changes)
     inputs = open_inputs(sheet)
-    dataset = build_dataset(sheet, inputs)
+    dataset = built_with_count(sheet, inputs)
     show_dataset(dataset)
     show_padding(sheet, dataset)
-    findings = check(sheet, inputs, dataset)
+    with shown_work("check: every row against all others"):
+        findings = check(sheet, inputs, dataset)
     show_findings(findings)
     out().print(f"built in {sheet.path('built')}", soft_wrap=True)
     if strict and (findings or dataset.set_aside):
@@ -73,7 +73,7 @@ def show_dataset(dataset: Dataset) -> None:
     lines = []
     for part, n in dataset.counts().items():
         share = f"{n['learned'] / n['tokens']:.1%}" if n["tokens"] else "–"
-        lines.append([part, str(n["rows"]), f"{n['tokens']:,}", f"{n['learned']:,}", share, str(n["longest"])])
+        lines.append([part, f"{n['rows']:,}", f"{n['tokens']:,}", f"{n['learned']:,}", share, str(n["longest"])])
     show_table(console, header, lines, "dataset")
     for row in dataset.set_aside[:10]:
         console.print(f"set aside: row {row.row}, {row.reason}", markup=False)

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import sys
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
@@ -14,8 +15,9 @@ if TYPE_CHECKING:
     from rich.console import Console, JustifyMethod
     from rich.progress import Progress, ProgressColumn
 
+    from foldkit.datasets import Dataset
     from foldkit.runs import RunFolder
-    from foldkit.work import Sheet
+    from foldkit.work import Inputs, Sheet
 
 F = TypeVar("F", bound=Callable[..., Any])
 
@@ -128,6 +130,31 @@ def progress_bar(*columns: ProgressColumn) -> Progress:
 
     console = err()
     return Progress(*columns, console=console, transient=True, disable=not console.is_terminal)
+
+
+@contextlib.contextmanager
+def shown_work(says: str) -> Iterator[Progress]:
+    """Show on standard error what is done, with how long it takes, for the length of a `with` block."""
+    from rich.progress import SpinnerColumn, TextColumn, TimeElapsedColumn
+
+    with progress_bar(SpinnerColumn(), TextColumn("{task.description}"), TimeElapsedColumn()) as progress:
+        progress.add_task(says, total=None)
+        yield progress
+
+
+def built_with_count(sheet: Sheet, inputs: Inputs | None = None) -> Dataset:
+    """Build the dataset, or open it, with a count of the rows on standard error."""
+    from foldkit.work import build
+
+    n_done = 0
+    with shown_work("build") as progress:
+
+        def count(n_rows: int) -> None:
+            nonlocal n_done
+            n_done += n_rows
+            progress.update(progress.task_ids[0], description=f"build: {n_done:,} rows")
+
+        return build(sheet, inputs, count)
 
 
 def show_table(console: Console, header: Sequence[str], lines: Sequence[Sequence[str]], title: str = "") -> None:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from .common import open_to_build, out, sheet_options, show_table
+from .common import built_with_count, open_to_build, out, sheet_options, show_table
 
 if TYPE_CHECKING:
     from foldkit.training import Forecast
@@ -23,7 +23,9 @@ def forecast(sheet_file: Path, changes: tuple[str, ...]) -> None:
     """Say what a training will take: tokens, steps, memory, time. The exit code is 1 where it does not fit."""
     from foldkit.work import forecast as forecast_of
 
-    found = forecast_of(open_to_build(sheet_file, changes))
+    sheet = open_to_build(sheet_file, changes)
+    built_with_count(sheet)
+    found = forecast_of(sheet)
     _show_counts(found)
     _show_memory(found)
     if not found.fits:

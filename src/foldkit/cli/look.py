@@ -94,7 +94,7 @@ def show_summary(sheet: Sheet, summary: RowsSummary) -> None:
         [c.name, *map(str, (c.n_blank, c.n_distinct, c.median_length, c.longest)), short(c.sample, room)]
         for c in summary.columns
     ]
-    show_table(console, header, lines, f"{sheet.rows.source}: {summary.n_rows} rows")
+    show_table(console, header, lines, f"{sheet.rows.source}: {summary.n_rows:,} rows")
     for sentence in summary.odd_cells:
         console.print(f"! {sentence}", markup=False)
     if len(summary.scripts) > 1:

@@ -11,7 +11,7 @@ import click
 
 from foldkit.runs import RunFolder
 
-from .common import NewFile, find_run, open_to_build, out, progress_bar, sheet_options, show_table
+from .common import NewFile, built_with_count, find_run, open_to_build, out, progress_bar, sheet_options, show_table
 
 if TYPE_CHECKING:
     from foldkit.scoring import Scorecard
@@ -99,6 +99,7 @@ def score_with_progress(sheet: Sheet, run: RunFolder | None) -> Scorecard:
 
     from foldkit.work import score as score_run
 
+    built_with_count(sheet)
     columns = (
         TextColumn("score {task.description}"),
         BarColumn(bar_width=24),

@@ -23,7 +23,7 @@ def split(sheet_file: Path, changes: tuple[str, ...], each: bool) -> None:
         click.echo("\n".join(f"{row}\t{part}" for row, part in found.parts.items()))
         return
     console = out()
-    lines = [[part, str(n), f"{n / len(found.parts):.1%}"] for part, n in counts(list(found.parts)).items()]
+    lines = [[part, f"{n:,}", f"{n / len(found.parts):.1%}"] for part, n in counts(list(found.parts)).items()]
     together = f", rows of one {sheet.split.group} together" if sheet.split.group else ""
     show_table(console, ["part", "rows", "share"], lines, f"split, seed {sheet.split.seed}{together}")
     for leak in found.leaks[:10]:

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from .common import err, find_run, open_to_build, out, progress_bar, sheet_options, show_table
+from .common import built_with_count, err, find_run, open_to_build, out, progress_bar, sheet_options, show_table
 from .interrupts import ending_signals, first_interrupt, heeded
 from .lasting import lasting_output
 
@@ -111,7 +111,6 @@ def _vary(sheet: Sheet, varied: Sequence[str], name: str, planned: RunFolder | N
     from foldkit.work import make_trials, plan_trials, read_trials
 
     trials = read_trials(planned) if planned else plan_trials(sheet, varied, name)
-
     with _progress() as (progress, asked):
 
         def tell(number: int, n_runs: int, settings: Mapping[str, Any]) -> None:
@@ -142,6 +141,11 @@ def _show_tried(tried: Sequence[Tried], name: str) -> None:
 
 def train_with_progress(sheet: Sheet, name: str = "", resumed: RunFolder | None = None) -> RunFolder:
     """Train with a progress bar on standard error, and a line at every validation."""
+    from foldkit.runs import check_name
+
+    if not resumed:
+        check_name(sheet.path("runs"), name)  # before the work of building
+        built_with_count(sheet)
     with _progress() as (progress, asked):
         return _trained(sheet, name, resumed, asked, _listener(progress))
 
@@ -174,6 +178,8 @@ def _find_rate(sheet: Sheet) -> None:
     """Try rates with a line for each on standard error, then print the suggestion."""
     from foldkit.work import find_rate
 
+    built_with_count(sheet)
+
     def tell(one: TriedRate, most: int) -> None:
         err().print(f"{one.step:>3} of {most}  rate {one.learning_rate:.1e}  loss {one.loss:.3f}", soft_wrap=True)
 
@@ -200,7 +206,7 @@ def _listener(progress: Progress) -> Callable[[TrainEvent], None]:
             progress.update(task, total=event.n_steps, completed=event.step)
             going_on = f", {event.step} of them made before" if event.step else ""
             progress.console.print(
-                f"{event.n_train} rows, {event.n_steps} steps{going_on}; {event.n_trainable:,} trainable numbers "
+                f"{event.n_train:,} rows, {event.n_steps:,} steps{going_on}; {event.n_trainable:,} trainable numbers "
                 f"({event.trainable_bytes / 1e6:.1f} MB), {event.n_trainable / total:.1%} of {total:,} in all",
                 soft_wrap=True,
             )

@@ -29,18 +29,21 @@ def build_dataset(
     inputs: Mapping[str, Any],
     split: SplitSettings,
     more_notes: Callable[[], Sequence[str]] = tuple,
+    on_rows: Callable[[int], None] | None = None,
 ) -> Dataset:
     """Render and encode every row, put it where `parts_of` says, and write the folder; memory stays flat.
 
     Rows that cannot be read, rows with a blank where the template needs text, and rows longer than `window` tokens
-    are set aside by name. `inputs` says what the dataset is built from, `more_notes` what else is worth saying once all
-    rows were read. Raises InputError when the template names a column that the rows do not have, and for a part that
-    comes out empty although it has a share.
+    are set aside by name. `inputs` says what the dataset is built from, `more_notes` what else is worth saying once
+    all rows were read; `on_rows` hears how many rows came with each chunk. Raises InputError when the template
+    names a column that the rows do not have, and for a part that comes out empty although it has a share.
     """
     counted = _Counted()
     with DatasetWriter(folder) as writer:
         for chunk, coded in code_stream(chunks, coder):
             writer.set_aside(SetAside(bad.row, bad.reason) for bad in chunk.bad)
+            if on_rows:
+                on_rows(len(chunk.table) + len(chunk.bad))
             if chunk.table.empty:
                 continue
             places = parts_of(chunk.table).loc[coded.examples.rows].to_numpy()

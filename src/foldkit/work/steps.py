@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -86,10 +87,10 @@ def check(sheet: Sheet, inputs: Inputs | None = None, dataset: Dataset | None = 
     return kept + ([few] if few else [])
 
 
-def build(sheet: Sheet, inputs: Inputs | None = None) -> Dataset:
+def build(sheet: Sheet, inputs: Inputs | None = None, on_rows: Callable[[int], None] | None = None) -> Dataset:
     """Build the dataset into the folder `built` beside the sheet, or open it when nothing changed.
 
-    While another process builds there, this waits for it.
+    While another process builds there, this waits for it. `on_rows` hears of each chunk of rows how many they are.
     """
     inputs = inputs or open_inputs(sheet)
     made_from, folder = inputs.made_from, sheet.path("built")
@@ -97,7 +98,7 @@ def build(sheet: Sheet, inputs: Inputs | None = None) -> Dataset:
         return dataset
     folder.mkdir(parents=True, exist_ok=True)
     with locked(folder / "lock", patient=True):
-        return read_built(folder, made_from) or _built(sheet, inputs, folder)
+        return read_built(folder, made_from) or _built(sheet, inputs, folder, on_rows)
 
 
 def parts_fingerprint(sheet: Sheet, inputs: Inputs) -> str:
@@ -110,7 +111,7 @@ def parts_fingerprint(sheet: Sheet, inputs: Inputs) -> str:
     return fingerprint_value(told)
 
 
-def _built(sheet: Sheet, inputs: Inputs, folder: Path) -> Dataset:
+def _built(sheet: Sheet, inputs: Inputs, folder: Path, on_rows: Callable[[int], None] | None) -> Dataset:
     made_from, decided = inputs.made_from, inputs.decisions()
     assigned = None if sheet.split.by_row else _assigned(sheet, inputs)
 
@@ -123,7 +124,8 @@ def _built(sheet: Sheet, inputs: Inputs, folder: Path) -> Dataset:
         rows = ", ".join(map(str, decided.left))
         return [f"decisions not applied, for their rows are no longer as they were: row {rows}"] if rows else []
 
-    dataset = build_dataset(inputs.stream(decided), inputs.coder, parts_of, folder, made_from, sheet.split, notes)
+    rows = inputs.stream(decided)
+    dataset = build_dataset(rows, inputs.coder, parts_of, folder, made_from, sheet.split, notes, on_rows)
     if assigned and sheet.split.keeps:
         write_assignment(folder, sheet.split, assigned.keys["content"], assigned.parts)
     return dataset
