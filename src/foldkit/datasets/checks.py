@@ -13,7 +13,7 @@ from pathlib import Path
 import numpy as np
 
 from foldkit.formats import fingerprint_value, write_aside
-from foldkit.rows.near import likeness, near_texts, plain
+from foldkit.rows.near import near_texts, plain
 
 from .pairs import Pair, texts_of
 
@@ -146,13 +146,11 @@ def _unbalanced(pairs: Pairs) -> Finding | None:
 
 def _near_copies(pairs: Pairs, near: float) -> list[Finding]:
     found = near_texts(texts_of(pairs), near)
-    earliest = found.first_near(np.ones(len(found.rows), bool))
-    later = earliest < found.rows
-    if not later.any():
+    if not len(found.first):
         return []
-    first = earliest[later].min()
-    second = found.rows[later & (earliest == first)].min()
-    example = f"rows {first} and {second}, alike {likeness(pairs[first].text, pairs[second].text):.2f}"
+    later = found.first_near(np.ones(len(found.rows), bool)) < found.rows
+    first, second = (found.rows[found.text == number][0] for number in (found.first[0], found.second[0]))
+    example = f"rows {first} and {second}, alike {found.likeness[0]:.2f}"
     rows = tuple(found.rows[later].tolist())
     return [Finding("near duplicates", f"alike at least {near:g} to an earlier row", rows, example)]
 

@@ -19,10 +19,9 @@ _WORDS, _BITS = 4, 64
 
 
 def candidates(shingles: Shingles, threshold: float) -> tuple[np.ndarray, np.ndarray]:
-    """Return pairs of texts, int64 (n,) the earlier and (n,) the later, almost all whose likeness is at the threshold.
+    """Return pairs of texts, int64 (n,) the earlier and (n,) the later, in order, each once.
 
-    And hardly any that are far below it. For texts of different shingles in the main: of the same ones all pairs are
-    returned.
+    Almost all whose likeness is at the threshold or above it, and hardly any that are far below it.
     """
     n, sizes, sketches = len(shingles.starts) - 1, shingles.sizes, _sketches(shingles)
     unlike = (1 - threshold) / (1 + threshold)

@@ -19,12 +19,13 @@ def guess(table: pd.DataFrame) -> Kind | None:
     The column with the longest texts is the question, the last other one of texts its answer. Where there is no other
     one, but one of few values, these are labels of the texts.
     """
-    cells = {str(name): _filled(table[name]) for name in table.columns}
-    words = [name for name, own in cells.items() if not _numbers(own) and not own.str.match(r"[\[{]").all()]
+    every = {str(name): _filled(table[name]) for name in table.columns}
+    cells = {name: own for name, own in every.items() if not own.str.match(r"[\[{]").all()}  # no lists, nothing empty
+    words = [name for name, own in cells.items() if not _numbers(own)]
     lengths = {name: float(cells[name].str.len().median()) for name in words}
     texts = [name for name in words if lengths[name] > 8 and cells[name].nunique() > 0.5 * len(table)]
     if not texts:
-        return Kind("text", {"text": words[0]}) if words and len(cells) == 1 else None
+        return Kind("text", {"text": words[0]}) if words and len(every) == 1 else None
     text = max(texts[:-1] or texts, key=lengths.__getitem__)
     if len(texts) > 1:
         return Kind("question", {"question": text, "answer": texts[-1]})

@@ -21,7 +21,7 @@ from .parts import Parts
 from .reference import reference_of
 from .sheet import Sheet, sheet_from_mapping
 from .steps import build
-from .unlearnable import unlearnable_note
+from .unlearnable import unlearnable_notes
 
 if TYPE_CHECKING:
     from foldkit.training import Snapshot, TrainEvent
@@ -116,7 +116,7 @@ def _opened(sheet: Sheet, team: Team) -> tuple[Parts, list[str]]:
     divided = sheet.base.sharded and team.size > 1
     parts = Parts(sheet, divided=divided)
     notes += choose_micro_batch(parts, free, team)
-    notes += [] if team.rank else unlearnable_note(parts)
+    notes += [] if team.rank else unlearnable_notes(parts)
     parts.reference = reference_of(parts, team)
     if divided:  # last, for from here on a layer is used by all processes together
         shard(parts.base.decoder, parts.adapter.parameters, device)

@@ -17,7 +17,7 @@ _LIKELY = 0.5
 _NAMED = 5
 
 
-def unlearnable_note(parts: Parts) -> list[str]:
+def unlearnable_notes(parts: Parts) -> list[str]:
     """Say which learned tokens stay unlikely whatever is trained, and what the loss of all cannot fall below.
 
     Nothing where there are none, or where the head is trained. The base must not be divided yet.
