@@ -122,6 +122,21 @@ def test_streaming_gives_the_same_rows_in_pieces(write: Write) -> None:
     assert pd.concat([piece.table for piece in pieces]).equals(table(path))
 
 
+def test_what_only_some_rows_have_is_blank_in_the_other_pieces(write: Write) -> None:
+    """A column that is named in the settings or needed; one that no row has is refused, or left out."""
+    path = write(
+        "a.jsonl",
+        "".join(json.dumps({"n": i} | ({"why": "fog", "by": "x"} if i == 50 else {})) + "\n" for i in range(90)),
+    )
+    settings = RowsSettings("a.jsonl", columns={"reason": "why"})
+    pieces = [piece.table for piece in stream_rows(settings, path.parent, 30, needed=("by", "none"))]
+    assert [sorted(piece.columns) for piece in pieces] == [["by", "n", "reason"]] * 3
+    whole = pd.concat(pieces)
+    assert [(row, *cells) for row, *cells in whole[["reason", "by"]].itertuples() if any(cells)] == [(51, "fog", "x")]
+    with pytest.raises(InputError, match=r"a\.jsonl, line 1: \[rows\] columns: .*'whi'; did you mean 'why'"):
+        next(stream_rows(RowsSettings("a.jsonl", columns={"reason": "whi"}), path.parent, 30))
+
+
 @pytest.mark.parametrize(
     ("name", "text", "said"),
     [
@@ -196,6 +211,10 @@ def test_columns_and_settings_that_cannot_be(write: Write) -> None:
         column(table(path), "buletin", "here")
     with pytest.raises(InputError, match=r"\[rows\] columns.*did you mean 'note'"):
         table(path, columns={"text": "notes"})
+    with pytest.raises(InputError, match=r"bulletin = .note. beside a column bulletin.*other = .bulletin."):
+        table(path, columns={"bulletin": "note"})
+    crossed = table(path, columns={"bulletin": "note", "note": "bulletin", "same": "note"})
+    assert crossed.to_dict("records") == [{"bulletin": "x", "same": "x", "note": "y"}]
     with pytest.raises(InputError, match=r'set delimiter = ";" in \[rows\], or "," if it is one column'):
         table(write("b.csv", "note;bulletin\nx;y\n"))
     assert list(table(write("b.csv", "note;bulletin\nx;y\n"), delimiter=",")) == ["note;bulletin"]

@@ -454,6 +454,17 @@ def test_a_build_tells_how_many_rows_came(work_folder: Path) -> None:
         assert sum(n_rows) == 41
 
 
+def test_a_column_that_few_rows_have_is_read_in_pieces(work_folder: Path) -> None:
+    """By the template and the split: the only row that has them stands in the last of two pieces."""
+    rows = [{"question": f"wind {i}?", "answer": "west"} for i in range(5000)]
+    rows.append({"question": "wind?", "answer": "west", "instruction": "Say it.", "input": "fog", "output": "fog"})
+    (work_folder / "rows.jsonl").write_text("".join(json.dumps(row) + "\n" for row in rows))
+    said = ["template.use=instruction", "split.group=input"]
+    built = foldkit.build(foldkit.read_sheet(work_folder / "fold.toml", [*said, "split.validation=0", "split.test=0"]))
+    assert built.counts()["train"]["rows"] == 1
+    assert (len(built.set_aside), built.set_aside[0].reason) == (5000, "blank: instruction, output")
+
+
 def test_an_empty_source_is_said_where_it_is_read(work_folder: Path) -> None:
     """Not as a part without rows; nothing is left behind."""
     (work_folder / "rows.jsonl").write_text("\n")

@@ -7,29 +7,35 @@ from typing import Any
 
 import pandas as pd
 
-from .kinds import Kind
+from .kinds import Kind, usual
 
 _LABELS, _ROWS_A_LABEL = 20, 5
 _GROUPS, _ROWS_A_GROUP = 5, (1.2, 50)
+_SEEN = 50
 
 
 def guess(table: pd.DataFrame) -> Kind | None:
     """Return the kind of rows that the cells suggest, None where no column holds texts.
 
-    The column with the longest texts is the question, the last other one of texts its answer. Where there is no other
-    one, but one of few values, these are labels of the texts.
+    A column with a usual name of a question, an answer or a label is one. Else the column with the longest texts is the
+    question, the last other one of texts its answer. Where there is no other one, but one of few values, these are
+    labels of the texts.
     """
     every = {str(name): _filled(table[name]) for name in table.columns}
     cells = {name: own for name, own in every.items() if not own.str.match(r"[\[{]").all()}  # no lists, nothing empty
-    words = [name for name, own in cells.items() if not _numbers(own)]
-    lengths = {name: float(cells[name].str.len().median()) for name in words}
-    texts = [name for name in words if lengths[name] > 8 and cells[name].nunique() > 0.5 * len(table)]
+    words = [name for name, own in cells.items() if not _codes(own)]
+    asked, answered = usual(words, "question", "question"), usual(cells, "question", "answer")
+    named = usual(cells, "label", "label")
+    known = {*asked, *answered, *named}
+    texts = [*asked, *answered, *(name for name in words if name not in known and _texts(cells[name], len(table)))]
     if not texts:
         return Kind("text", {"text": words[0]}) if words and len(every) == 1 else None
-    text = max(texts[:-1] or texts, key=lengths.__getitem__)
-    if len(texts) > 1:
-        return Kind("question", {"question": text, "answer": texts[-1]})
-    labels = sorted((name for name in cells if _few(cells[name])), key=words.__contains__)  # words last, to be taken
+    answers = answered or ([] if named else [name for name in texts[1:] if name not in asked][-1:])
+    text = max(asked or [name for name in texts if name not in answers] or texts, key=lambda name: _length(cells[name]))
+    if answers and text not in answers:
+        return Kind("question", {"question": text, "answer": answers[0]})
+    few = sorted((name for name in cells if _few(cells[name])), key=words.__contains__)  # words last, to be taken
+    labels = [name for name in (*few, *named[:1]) if name != text]
     return Kind("label", {"text": text, "label": labels[-1]}) if labels else Kind("text", {"text": text})
 
 
@@ -52,6 +58,21 @@ def _filled(cells: pd.Series[Any]) -> pd.Series[Any]:
 
 def _numbers(cells: pd.Series[Any]) -> bool:
     return bool(pd.to_numeric(cells, errors="coerce").notna().all())
+
+
+def _codes(cells: pd.Series[Any]) -> bool:
+    """Tell whether cells are numbers, times, or single words with a digit in each: names of files, hashes."""
+    if _numbers(cells) or cells.str.fullmatch(r"\S*\d\S*").all():
+        return True
+    return bool(pd.to_datetime(cells.head(_SEEN), errors="coerce", format="mixed", utc=True).notna().all())
+
+
+def _length(cells: pd.Series[Any]) -> float:
+    return float(cells.str.len().median())
+
+
+def _texts(cells: pd.Series[Any], n_rows: int) -> bool:
+    return _length(cells) > 8 and cells.nunique() > 0.5 * n_rows
 
 
 def _few(cells: pd.Series[Any]) -> bool:

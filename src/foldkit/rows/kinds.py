@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 
@@ -62,3 +62,8 @@ def recognise(columns: Sequence[str]) -> Kind | None:
         if all(slot in found or (kind, slot) in OPTIONAL for slot in slots):
             return Kind(kind, found)
     return None
+
+
+def usual(columns: Iterable[str], kind: str, slot: str) -> list[str]:
+    """Return those columns that have a usual name of a slot, letter case aside."""
+    return [name for name in columns if name.lower().strip() in KINDS[kind][slot]]

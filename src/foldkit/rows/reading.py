@@ -5,10 +5,12 @@ The table's index is the row's number over all files, from 1, rows that were set
 
 from __future__ import annotations
 
+import dataclasses
+import functools
 import json
 import math
 import zlib
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -44,7 +46,7 @@ def read_rows(settings: RowsSettings, folder: Path) -> Rows:
     """Read every row of a source into one table.
 
     Raises InputError for a missing, empty, damaged or unknown file, for a column named in `columns` that is not
-    there, and by `on_bad = "stop"` for the first row that cannot be read.
+    there or whose new name another one has, and by `on_bad = "stop"` for the first row that cannot be read.
     """
     return collected(stream_rows(settings, folder))
 
@@ -58,12 +60,17 @@ def collected(pieces: Iterable[Rows]) -> Rows:
     return Rows(table, bad, tuple(file for chunk in chunks for file in chunk.files))
 
 
-def stream_rows(settings: RowsSettings, folder: Path, n_rows: int = 5_000) -> Iterator[Rows]:
+def stream_rows(
+    settings: RowsSettings, folder: Path, n_rows: int = 5_000, needed: Collection[str] = ()
+) -> Iterator[Rows]:
     """Yield the rows of a source in tables of at most `n_rows`, in order, so that memory stays flat.
 
-    A source with a shape, such as a transcript, is read as a whole and shaped first. Errors are those of `read_rows`.
+    A table has the columns of its own rows, and those of `needed` that any row of the source has, blank where its own
+    have none. A source with a shape, such as a transcript, is read as a whole and shaped first. Errors are those of
+    `read_rows`.
     """
-    pieces = _shaped(settings, folder, n_rows) if settings.shape else _read(settings, folder, n_rows)
+    source = _Source(settings, folder, n_rows)
+    pieces = _shaped(source) if settings.shape else _needed(_read(source), source, needed)
     n_read, n_bad = 0, 0
     for rows in pieces:
         n_read, n_bad = n_read + len(rows.table), n_bad + len(rows.bad)
@@ -73,9 +80,33 @@ def stream_rows(settings: RowsSettings, folder: Path, n_rows: int = 5_000) -> It
         raise InputError(folder / settings.source, "rows", "at least one row", found, "check the export")
 
 
-def _shaped(settings: RowsSettings, folder: Path, n_rows: int) -> Iterator[Rows]:
+@dataclass(frozen=True)
+class _Source:
+    """Files to be read in blocks of at most `n_rows`."""
+
+    settings: RowsSettings
+    folder: Path
+    n_rows: int
+
+    def items(self) -> Iterator[tuple[Path, Block | Bad]]:
+        """Yield the blocks and bad rows of every file."""
+        for file in find_files(self.settings.source, self.folder):
+            try:
+                for item in READERS[ending(file)](file, self.settings, self.n_rows):
+                    yield file, item
+            except (UnicodeError, EOFError, OSError, zlib.error) as error:
+                raise damaged(file, error, "a whole file") from None
+
+    @functools.cached_property
+    def columns(self) -> frozenset[str]:
+        """The columns that any row has, as the files name them; all of them are read for it."""
+        return frozenset(name for _, item in self.items() if isinstance(item, Block) for name in item.columns)
+
+
+def _shaped(source: _Source) -> Iterator[Rows]:
+    settings, n_rows = source.settings, source.n_rows
     assert settings.shape is not None
-    rows = collected(_read(settings, folder, n_rows))
+    rows = collected(_read(source))
     if rows.table.empty:
         yield rows
         return
@@ -86,36 +117,34 @@ def _shaped(settings: RowsSettings, folder: Path, n_rows: int) -> Iterator[Rows]
         yield Rows(table.iloc[start : start + n_rows])
 
 
-def _read(settings: RowsSettings, folder: Path, n_rows: int) -> Iterator[Rows]:
+def _needed(pieces: Iterable[Rows], source: _Source, needed: Collection[str]) -> Iterator[Rows]:
+    for rows in pieces:
+        absent = [name for name in needed if name not in rows.table.columns]
+        blank = {name: "" for name in absent if name in source.columns}
+        yield dataclasses.replace(rows, table=rows.table.assign(**blank)) if blank else rows
+
+
+def _read(source: _Source) -> Iterator[Rows]:
     held: list[pd.DataFrame] = []
     bad: list[BadRow] = []
     files: list[tuple[int, Path]] = []
     number = 1
-    for path, item in _items(settings, folder, n_rows):
+    for path, item in source.items():
         if not files or files[-1][1] != path:
             files.append((number, path))
         if isinstance(item, Bad):
-            if settings.on_bad == "stop":
+            if source.settings.on_bad == "stop":
                 raise item.error()
             bad.append(BadRow(number, str(item.error())))
             number += 1
             continue
-        if held and sum(map(len, held)) + item.n_rows > n_rows:
+        if held and sum(map(len, held)) + item.n_rows > source.n_rows:
             yield _rows(held, bad, files)
             held, bad, files = [], [], [(number, path)]
-        held.append(_table(item, number, settings))
+        held.append(_table(item, number, source))
         number += item.n_rows
     if held or bad:
         yield _rows(held, bad, files)
-
-
-def _items(settings: RowsSettings, folder: Path, most: int) -> Iterator[tuple[Path, Block | Bad]]:
-    for file in find_files(settings.source, folder):
-        try:
-            for item in READERS[ending(file)](file, settings, most):
-                yield file, item
-        except (UnicodeError, EOFError, OSError, zlib.error) as error:
-            raise damaged(file, error, "a whole file") from None
 
 
 def _rows(held: list[pd.DataFrame], bad: list[BadRow], files: list[tuple[int, Path]]) -> Rows:
@@ -123,18 +152,28 @@ def _rows(held: list[pd.DataFrame], bad: list[BadRow], files: list[tuple[int, Pa
     return Rows(table, tuple(bad), tuple(files))
 
 
-def _table(block: Block, number: int, settings: RowsSettings) -> pd.DataFrame:
-    ours = {theirs: name for name, theirs in settings.columns.items()}
-    missing = [name for name in ours if name not in block.columns]
-    if missing:
-        hint = near_name(missing[0], block.columns)
-        raise InputError(block.place, "[rows] columns", "a column of the file", missing[0], hint)
-    index = pd.RangeIndex(number, number + block.n_rows, name="row")
+def _table(block: Block, number: int, source: _Source) -> pd.DataFrame:
+    blank, strip = [None] * block.n_rows, source.settings.strip
     columns = {
-        ours.get(name, name): [_text(value, strip=settings.strip) for value in cells]
-        for name, cells in block.columns.items()
+        name: [_text(value, strip=strip) for value in block.columns.get(theirs, blank)]
+        for name, theirs in _names(block, source)
     }
+    index = pd.RangeIndex(number, number + block.n_rows, name="row")
     return pd.DataFrame(columns, index=index, dtype=object)
+
+
+def _names(block: Block, source: _Source) -> list[tuple[str, str]]:
+    """Return our names of a block's columns with the file's, in its order."""
+    ours = source.settings.columns
+    for name, theirs in ours.items():
+        if theirs not in block.columns and theirs not in source.columns:
+            hint = near_name(theirs, source.columns)
+            raise InputError(block.place, "[rows] columns", "a column of the file", theirs, hint)
+        if name in block.columns and name not in ours.values():
+            found, hint = f"{name} = '{theirs}' beside a column {name}", f"name that one too: other = '{name}'"
+            raise InputError(block.place, "[rows] columns", "one column of each name", found, hint)
+    by_theirs = {theirs: [name for name, own in ours.items() if own == theirs] for theirs in ours.values()}
+    return [(name, theirs) for theirs in {**block.columns, **by_theirs} for name in by_theirs.get(theirs, [theirs])]
 
 
 def _text(value: Any, *, strip: bool) -> str:

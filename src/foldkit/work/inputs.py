@@ -39,7 +39,8 @@ class Inputs:
     def stream(self, applied: Applied | None = None) -> Iterator[Rows]:
         """Yield the rows in pieces, decisions made by hand applied; rows that were dropped count as bad ones."""
         applied = applied or self.decisions()
-        for rows in stream_rows(self.sheet.rows, self.sheet.folder):
+        needed = (*self.template.slots(), *self.sheet.split.columns)
+        for rows in stream_rows(self.sheet.rows, self.sheet.folder, needed=needed):
             table, dropped = applied.to(rows.table)
             yield Rows(table, (*rows.bad, *(BadRow(row, "dropped in review") for row in dropped)), rows.files)
 

@@ -33,12 +33,13 @@ class Start:
 
 
 class _Found(NamedTuple):
-    """What a sheet is written from; `groups` are columns by which rows may belong together."""
+    """What a sheet is written from; `unused` columns, and `groups` of them by which rows may belong together."""
 
     reading: RowsSettings
     kind: Kind
     base: str
     shape: str
+    unused: list[str]
     groups: list[str]
 
 
@@ -64,8 +65,9 @@ def start(source: str, folder: str | Path, base: str = "pellam", encoding: str =
     assumed.append(_said(kind, names, guessed=guessed))
     shape, told = _shape(kind, table)
     assumed += told
-    groups = [] if shape else belonging(table, _unused(kind, names))
-    found = _Found(reading, kind, base, shape, groups)
+    unused = _unused(kind, names)
+    groups = [] if shape else belonging(table, unused)
+    found = _Found(reading, kind, base, shape, unused, groups)
     template = {"transcript": "conversation", "grouped": "label"}.get(kind.name, kind.name)
     values = tomllib.loads(_sheet_text(found, 512, len(table))) | {"template": {"use": template}}
     inputs = open_inputs(sheet_from_mapping(values, folder, str(sheet_at)))
@@ -133,15 +135,21 @@ def _unused(kind: Kind, names: list[str]) -> list[str]:
 def _said(kind: Kind, names: list[str], *, guessed: bool) -> str:
     held = ", ".join(f"{slot} in column {name!r}" for slot, name in kind.columns.items())
     unused = _unused(kind, names)
-    how = "no usual names of columns; guessed from the cells" if guessed else "recognised by the names of columns"
+    how = (
+        "guessed from the cells, as the usual names of columns are not all there"
+        if guessed
+        else "recognised by the names of columns"
+    )
     rest = f"; not used: {', '.join(unused)}" if unused else ""
     return f"{kind.name} rows, {how}: {held}{rest}"
 
 
 def _sheet_text(found: _Found, window: int, n_rows: int) -> str:
-    reading, kind, base, shape, groups = found
+    reading, kind, base, shape, unused, groups = found
     renamed = {slot: name for slot, name in kind.columns.items() if slot != name and not shape}
-    column = _quoted(groups[0] if groups else "a column")
+    renamed |= {f"other_{slot}": slot for slot in renamed if slot in unused}
+    there = {theirs: name for name, theirs in renamed.items()}
+    column = _quoted(there.get(groups[0], groups[0]) if groups else "a column")
     group = f"# group = {column}        # rows that share its value stay in one part"
     if kind.name == "transcript":
         group = 'group = "talk"              # examples of one talk stay in one part'
