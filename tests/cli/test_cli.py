@@ -121,7 +121,7 @@ def test_looking_closer_and_asking_more(work_folder: Path) -> None:
     talk = json.dumps([{"role": "cat", "content": "x"}])
     (work_folder / "talks.jsonl").write_text(json.dumps({"messages": talk}) + "\n")
     odd = call("look", "--set", "rows.source=talks.jsonl", "--set", "template.use=conversation", cwd=work_folder)
-    assert "row 1 will be set aside: message 1 has no role" in odd.stdout
+    assert "row 1 will be set aside: message 1 has the role 'cat'" in odd.stdout
     assert call("train", "--set", "train.epochs=0.5", cwd=work_folder).returncode == 0
     ask = ("ask", "wind 3 south?", "--max-tokens", "9")
     chosen = call(*ask, "--both", "--choose", "west", "--choose", "east", cwd=work_folder).stdout

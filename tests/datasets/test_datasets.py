@@ -176,9 +176,12 @@ def test_broken_conversations_are_set_aside(side: TextSide, tmp_path: Path) -> N
     coder = Coder(read_template("conversation", tmp_path), encoder, 60)
     dataset = built(table, coder, SplitSettings(0, 0), tmp_path)
     reasons = {row.row: row.reason for row in dataset.set_aside}
-    assert reasons[6].startswith("message 1 has no role")
+    assert reasons[6].startswith("message 1 has the role 'x'")
     assert (reasons[7], reasons[8]) == ("no reply to learn", "an empty reply")
     assert len(dataset.parts["train"]) == 5
+    for few, said in ((table[5:], "that can be used, found 'none'; 3 are set"), (table[4:6], "shares; 1 is set")):
+        with pytest.raises(InputError, match=rf"{said} aside, the first row 6: message 1 has the role 'x'"):
+            built(few, coder, SplitSettings(0, 0.5, seed=1), tmp_path)
 
 
 def test_conversations_that_the_markup_does_not_take_are_set_aside(side: TextSide, tmp_path: Path) -> None:

@@ -5,13 +5,25 @@ from __future__ import annotations
 import json
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import pandas as pd
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from foldkit.formats import FoldKitError, InputError, UsageError
 from foldkit.rows import SHAPES, RowsSettings, read_rows
-from foldkit.rows.shapes import BilingualSettings, GradedSettings, GroupedSettings, JudgedSettings, TranscriptSettings
+from foldkit.rows.shapes import (
+    BilingualSettings,
+    ComparedSettings,
+    GradedSettings,
+    GroupedSettings,
+    JudgedSettings,
+    PiecesSettings,
+    TranscriptSettings,
+)
+from foldkit.rows.shapes.pieces import cut
 
 Write = Callable[[str, str], Path]
 TRANSCRIPT = [
@@ -113,7 +125,7 @@ def test_a_shaped_source_is_read_through_its_settings(write: Write, tmp_path: Pa
     assert [(bad.row, bad.reason) for bad in rows.bad] == [(2, "source row 2: blank: one of the two languages")]
     with pytest.raises(UsageError, match="grouped and bilingual"):
         RowsSettings("a.csv", bilingual=BilingualSettings("a", "b"), grouped=GroupedSettings())
-    assert {"transcript", "grouped", "bilingual", "graded", "judged"} == set(SHAPES)
+    assert {"transcript", "grouped", "bilingual", "graded", "judged", "compared", "pieces"} == set(SHAPES)
 
 
 def test_wrong_settings_of_shapes_are_refused() -> None:
@@ -162,3 +174,70 @@ def test_replies_with_a_verdict_are_good_or_bad_alone() -> None:
     assert left_out == {3: "its verdict 'yes' is none of fine, poor"}
     with pytest.raises(FoldKitError, match="verdict"):
         SHAPES["judged"](table, JudgedSettings("said"))
+
+
+ASK, BETTER, WORSE = (
+    {"role": role, "content": text} for role, text in (("user", "sea?"), *[("assistant", t) for t in "bw"])
+)
+EARLIER = [{"role": "system", "content": "short"}, ASK, {"role": "assistant", "content": "calm"}]
+
+
+@pytest.mark.parametrize(
+    ("prompt", "chosen", "rejected", "before"),
+    [
+        ([ASK], [BETTER], [WORSE], [ASK]),
+        ("", [ASK, BETTER], [ASK, WORSE], [ASK]),
+        ("sea?", [ASK, BETTER], [ASK, WORSE], [ASK]),
+        ("sea?", "b", "w", [ASK]),
+        ([*EARLIER, ASK], [BETTER], "w", [*EARLIER, ASK]),
+        (EARLIER[:1], [ASK, BETTER], [ASK, WORSE], [EARLIER[0], ASK]),
+        ("sea?", [*EARLIER, ASK, BETTER], [*EARLIER, ASK, WORSE], [*EARLIER, ASK]),
+        ("", [BETTER], [ASK, WORSE], "chosen and rejected differ before their last reply"),
+        ("", "b", "w", "chosen is no list of messages, and nothing comes before it"),
+        ("", [ASK, BETTER], [ASK], "rejected does not end in a reply"),
+        ([{"role": "cat"}], "b", "w", "prompt: message 1 has the role 'cat', which is none of system, user, assistant"),
+    ],
+)
+def test_conversations_that_part_in_their_last_reply(prompt: Any, chosen: Any, rejected: Any, before: Any) -> None:
+    """Lists of messages or the reply alone, what comes before in a column of its own or in both; none of it learned."""
+    cells = {"prompt": prompt, "chosen": chosen, "rejected": rejected, "day": "3"}
+    texts = {name: [cell if isinstance(cell, str) else json.dumps(cell)] for name, cell in cells.items()}
+    found, left_out = SHAPES["compared"](pd.DataFrame(texts, index=[7], dtype=object), ComparedSettings())
+    if isinstance(before, str):
+        assert (len(found), left_out) == (0, {7: before})
+        return
+    (row,) = found.to_dict("records")
+    messages = [message | ({"learned": False} if message["role"] == "assistant" else {}) for message in before]
+    assert json.loads(row.pop("messages")) == messages
+    assert (row, left_out) == ({"day": "3", "chosen": "b", "rejected": "w", "source_row": "7"}, {})
+
+
+@given(
+    st.lists(st.sampled_from(["sea", "calm.", "rough! ", "wind。", "\n", "\n\n", " ", "x" * 60])), st.integers(20, 90)
+)
+def test_pieces_of_a_text_lose_blanks_alone(words: list[str], longest: int) -> None:
+    """None is longer, none is blank, and joined they are the text."""
+    text = " ".join(words)
+    table = pd.DataFrame({"text": [text], "day": ["3"]}, index=[7], dtype=object)
+    found, left_out = SHAPES["pieces"](table, PiecesSettings(longest=longest))
+    pieces = found["text"].tolist()
+    assert "".join("".join(pieces).split()) == "".join(text.split())
+    assert all(0 < len(piece) <= longest and piece == piece.strip() for piece in pieces)
+    assert set(found["day"]) <= {"3"}
+    assert set(found["source_row"]) <= {"7"}
+    assert bool(left_out) == (not pieces)
+
+
+def test_a_text_is_cut_where_it_pauses_into_pieces_of_like_length() -> None:
+    """Between paragraphs before lines, lines before sentences, these before words; a text that fits stays whole."""
+    lines = [f"{name}: the sea was calm. All was well there." for name in ("Orra", "Pell", "Sule", "Vane")]
+    text = f"{lines[0]}\n{lines[1]}\n\n{lines[2]}\n{lines[3]}"
+    cuts = {longest: cut(text, longest) for longest in (200, 120, 60, 30, 20)}
+    assert cuts[200] == [text]
+    assert cuts[120] == text.split("\n\n")
+    assert cuts[60] == lines
+    assert cuts[30][:2] == ["Orra: the sea was calm.", "All was well there."]
+    assert cuts[20][:3] == ["Orra: the", "sea was calm.", "All was well there."]
+    for longest in (19, float("nan")):
+        with pytest.raises(UsageError, match="longest"):
+            PiecesSettings(longest=longest)  # type: ignore[arg-type]

@@ -334,7 +334,9 @@ def test_a_verdict_needs_an_interval_without_zero_and_the_test() -> None:
     assert words == ["better", "worse", "cannot tell", "cannot tell"]
 
 
-def card_of(answers: Sequence[str], asked: dict[str, Any] | None = None, **changes: Any) -> Scorecard:
+def card_of(
+    answers: Sequence[str], asked: dict[str, Any] | None = None, groups: Sequence[str] = (), **changes: Any
+) -> Scorecard:
     settings = ScoreSettings(measures=tuple(MEASURES), pattern=FORM.pattern, by="kind", **changes)
     rows = [(index + 3, {"kind": "old" if index % 2 else "new"}) for index in range(len(answers))]
     base = [reply("SW 5", "no | idea\n", 8.0) for _ in answers]
@@ -344,7 +346,8 @@ def card_of(answers: Sequence[str], asked: dict[str, Any] | None = None, **chang
     given[1] = Given("adapter", own, 10, general[1], {"case": [reply("SW 5", "SW 4")] * len(own)})
     better = {name: measure.higher_is_better for name, measure in MEASURES.items()}
     signed = {"by": "kind", "seed": settings.seed, "adapter": "x", "higher_is_better": better}
-    known = Asked(rows, ["the prompt"] * len(rows), [str(n) for n, _ in rows], form=FORM, **(asked or {}))
+    groups = groups or [str(n) for n, _ in rows]
+    known = Asked(rows, ["the prompt"] * len(rows), groups, form=FORM, **(asked or {}))
     return make_scorecard(given, known, settings, signed, list(MEASURES.values()))
 
 
@@ -401,6 +404,21 @@ def test_the_card_says_what_lessens_it() -> None:
     assert failures(card, 2)["worst"] == [0, 1]
     assert failures(card, 30)["wins"] == list(reversed(range(10, 20)))
     assert failures(card)["losses"] == []
+
+
+def test_rows_too_few_for_any_difference_are_told() -> None:
+    """Where every row is better, one is told from as many rows as the card says are needed, and from no fewer."""
+    told = {}
+    for n_rows in range(2, 14):
+        card = card_of(["SW 5"] * n_rows)
+        told[n_rows] = any(one.word == "better" for one in card.contender("adapter").differences.values())
+        lines = [line for line in all_lines(card) if line.startswith("No difference can be told")]
+        assert bool(lines) is not told[n_rows]
+    needed = min(n_rows for n_rows, found in told.items() if found)
+    few = all_lines(card_of(["SW 5"] * 4))
+    n_measures = len(card.contender("adapter").differences)
+    assert f"No difference can be told of 4 rows by {n_measures} measures: {needed} or more could do it." in few
+    assert any("of 4 groups of rows" in line for line in all_lines(card_of(["SW 5"] * 8, groups=[*"abcd"] * 2)))
 
 
 def test_the_page_and_the_picture_show_what_the_card_holds() -> None:

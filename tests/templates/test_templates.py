@@ -108,9 +108,23 @@ def test_a_conversation_of_any_length_is_its_own_turns() -> None:
     assert (template.target(row), template.slots(), template.prompt_slots()) == ("d", ("messages",), ("messages",))
     assert template.prompt_turns({"messages": "wind?"}) == (Turn("user", "wind?"),)
     assert template_from_mapping(template.as_mapping(), "again") == template
-    for wrong in ([{"role": "cat", "content": "x"}], [{"role": "user", "content": 3}], ["x"]):
-        with pytest.raises(ValueError, match="message 1 has no role"):
-            template.turns({"messages": json.dumps(wrong)})
+    parts = [{"type": "text", "text": "wind "}, "west"]
+    for content in (parts, "wind west"):
+        (turn,) = template.turns({"messages": json.dumps([{"role": "user", "content": content}])})
+        assert turn == Turn("user", "wind west")
+    for wrong, said in (
+        ({"role": "cat", "content": "x"}, "the role 'cat', which is none of system, user, assistant"),
+        ({"role": "user", "content": 3}, "of role user, has no text"),
+        ({"role": "assistant", "content": None, "tool": "mast"}, "of role assistant, has no text"),
+        ({"role": "user", "content": [*parts, {"type": "image", "text": "x"}]}, "has no text as its content"),
+        ("x", "no object with role and content"),
+    ):
+        with pytest.raises(ValueError, match=f"message 1.*{said}"):
+            template.turns({"messages": json.dumps([wrong])})
+    compared = read_template("compared", Path())
+    assert compared.prompt_slots() == ("messages",)
+    asked = {"messages": row["messages"].replace('"d"', '"d", "learned": false'), "chosen": "f", "rejected": "g"}
+    assert ([turn.text for turn in compared.prompt_turns(asked)], compared.target(asked)) == (["s", *"abcde"], "f")
     with pytest.raises(FoldKitError, match="a turn without role and text"):
         template_from_mapping({"name": "x", "turn": [{"each": "m", "role": "user"}]}, "here")
 

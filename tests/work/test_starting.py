@@ -26,6 +26,15 @@ KINDS = {
     "instruction": rows(instruction="Say it short.", input=lambda i: f"sea {i}", output=lambda i: WORDS[i % 4]),
     "conversation": rows(messages=lambda i: [*TALK, {"role": "user", "content": str(i)}, TALK[1]]),
     "preference": rows(prompt=lambda i: f"sea {i}?", chosen=lambda i: WORDS[i % 4], rejected="no idea"),
+    "compared": rows(
+        prompt=lambda i: [{"role": "user", "content": f"sea {i}?"}],
+        chosen=lambda i: [{"role": "assistant", "content": WORDS[i % 4]}],
+        rejected=[{"role": "assistant", "content": "no idea"}],
+    ),
+    "replies alone compared": rows(
+        chosen=lambda i: [{"from": "human", "value": f"sea {i}?"}, {"from": "bot", "value": WORDS[i % 4]}],
+        rejected=lambda i: [{"from": "human", "value": f"sea {i}?"}, {"from": "bot", "value": "no idea"}],
+    ),
     "label": rows(sentence=lambda i: f"the sea at hour {i}", intent=lambda i: WORDS[i % 4]),
     "text": rows(text=lambda i: f"The sea is {WORDS[i % 4]} today, says the keeper, for the {i}th time."),
     "transcript": rows(
@@ -60,6 +69,25 @@ def test_a_starter_sheet_runs_as_it_is(tmp_path: Path, kind: str) -> None:
         assert '# group = "other_question" ' in started.sheet.read_text()
     with pytest.raises(UsageError, match="a name not taken"):
         foldkit.start("r.jsonl", tmp_path)
+
+
+def test_long_texts_are_cut_in_pieces_and_other_long_rows_are_told(tmp_path: Path) -> None:
+    """The pieces of a text stay in one part and fit the window; nothing is asked of texts, so no answer is scored."""
+    hours = " ".join(f"At hour {hour} the sea was {WORDS[hour % 4]}, says the keeper." for hour in range(200))
+    (tmp_path / "t.jsonl").write_text("".join(json.dumps({"body": f"Week {i}. {hours}"}) + "\n" for i in range(12)))
+    (tmp_path / "q.jsonl").write_text(json.dumps({"question": f"{hours}?", "answer": "calm"}))
+    started = foldkit.start("t.jsonl", tmp_path)
+    assert "12 of the first 12 examples have over 2,048 tokens" in started.assumed[1]
+    sheet = foldkit.read_sheet(started.sheet)
+    assert (sheet.rows.columns, sheet.split.group, sheet.score.measures) == ({"text": "body"}, "source_row", ("loss",))
+    dataset = foldkit.build(sheet)
+    counts = dataset.counts()
+    assert not dataset.set_aside
+    assert max(part["longest"] for part in counts.values()) <= sheet.train.window == 512
+    assert len({part["rows"] for part in (counts["validation"], counts["test"])}) == 1  # a text each
+    told = foldkit.start("../q.jsonl", tmp_path / "q").assumed[1]
+    assert told.startswith("1 of the first 1 examples have over 2,048 tokens")
+    assert "shorten them" in told
 
 
 SEEN = {"seen": lambda i: f"sea {i} at noon"}

@@ -9,6 +9,7 @@ from typing import Any
 
 import pandas as pd
 
+from foldkit.formats import InputError
 from foldkit.rows import Rows
 from foldkit.rows.shapes import SOURCE_ROW
 
@@ -53,7 +54,11 @@ def build_dataset(
                 writer.write(part, examples)
             writer.set_aside(coded.set_aside)
             counted.note(chunk.table, coded)
-        check_parts({part: n["rows"] for part, n in counted.parts.items()}, split)
+        n_rows = {part: n["rows"] for part, n in counted.parts.items()}
+        aside = _said_of_set_aside(writer)
+        if aside and not any(n_rows.values()):
+            raise InputError("[rows]", "rows", "at least one that can be used", "none", aside)
+        check_parts(n_rows, split, aside)
         writer.finish(
             inputs,
             counted.fingerprint,
@@ -64,6 +69,11 @@ def build_dataset(
     built = read_built(folder, inputs)
     assert built is not None  # it was written by the line above
     return built
+
+
+def _said_of_set_aside(writer: DatasetWriter) -> str:
+    first, n = writer.first_set_aside, writer.n_set_aside
+    return f"{n:,} {'is' if n == 1 else 'are'} set aside, the first row {first.row}: {first.reason}" if first else ""
 
 
 class _Counted:

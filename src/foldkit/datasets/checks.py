@@ -29,7 +29,7 @@ class Finding:
 
 
 # Findings that were kept by checks of another version are found anew.
-CHECKS_VERSION = 4
+CHECKS_VERSION = 5
 Pairs = Mapping[int, Pair]
 _EMAIL = re.compile(r"[\w.+-]+@[\w-]+\.[\w.]+")
 _PHONE = re.compile(r"(?<![\w.])(?!\d{4}-\d\d-\d\d)\+?\d[\d ()/-]{7,}\d(?![\w.])")
@@ -37,6 +37,8 @@ _TAG, _ENTITY, _CONTROL = r"</?[a-z][a-z0-9]*(?:\s[^<>]*)?/?>", r"&(?:amp|lt|gt|
 _MARKUP = re.compile(f"{_TAG}|{_ENTITY}|{_CONTROL}", re.IGNORECASE)
 # The replacement character, control characters, and UTF-8 that was read as Latin-1.
 _ODD = re.compile(r"[\ufffd\u0000-\u0008\u000b\u000c\u000e-\u001f\u007f]|Ã[\u0080-\u00bf]|â€")
+# A list of messages, written as JSON.
+_MESSAGES = re.compile(r'\[\s*\{\s*"(?:role|from|content|value)"\s*:')
 _NUMBER = re.compile(r"\s*[-+]?[\d.,]+\s*")
 _COPIED_FROM, _SHORT_SHARE, _FEW_ROWS, _USUAL_ROWS, _FEW_LABELS = 24, 0.1, 50, 200, 12
 
@@ -164,6 +166,9 @@ CHECKS: tuple[Callable[[Pairs], Finding | None], ...] = (
     swapped,
     _unbalanced,
     _matching("odd characters", "control or replacement characters, or a wrong encoding", _ODD),
+    _matching(
+        "messages as text", "a list of messages is learned as it is written: give it a turn with `each`", _MESSAGES
+    ),
     _matching("leftover markup", "tags, entities or control tokens in the text", _MARKUP),
     _matching("e-mail address", "looks like personal data", _EMAIL),
     _matching("phone number", "looks like personal data", _PHONE),

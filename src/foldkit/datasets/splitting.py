@@ -164,12 +164,13 @@ def check_files(settings: SplitSettings, files: Sequence[Path]) -> None:
             raise UsageError("[split]", f"files, {part}", allowed, name, near_name(name, known))
 
 
-def check_parts(n_rows: Mapping[str, int], settings: SplitSettings) -> None:
-    """Raise InputError for a part that has no row although it has a share."""
+def check_parts(n_rows: Mapping[str, int], settings: SplitSettings, aside: str = "") -> None:
+    """Raise InputError for a part that has no row although it has a share; `aside` says which rows are in none."""
     for part in PARTS:
         if n_rows[part] == 0 and (part == "train" or settings.wanted(part) > 0 or part in settings.files):
             what = f"none of {sum(n_rows.values())}"
-            raise InputError("[split]", f"rows in {part}", "at least one", what, "add rows, or change the shares")
+            todo = "add rows, or change the shares" + (f"; {aside}" if aside else "")
+            raise InputError("[split]", f"rows in {part}", "at least one", what, todo)
 
 
 def counts(parts: Sequence[str]) -> dict[str, int]:

@@ -48,6 +48,7 @@ class DatasetWriter:
     def __init__(self, folder: Path) -> None:
         self.folder = folder
         self.n_set_aside = 0
+        self.first_set_aside: SetAside | None = None
 
     def __enter__(self) -> DatasetWriter:
         import pyarrow
@@ -73,6 +74,7 @@ class DatasetWriter:
     def set_aside(self, rows: Iterable[SetAside]) -> None:
         """Append rows that are in no part."""
         for row in rows:
+            self.first_set_aside = self.first_set_aside or row
             line = {"row": row.row, "reason": row.reason, "cells": dict(row.cells)}
             self._aside_file.write(json.dumps(line, ensure_ascii=False) + "\n")
             self.n_set_aside += 1

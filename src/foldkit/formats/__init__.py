@@ -17,6 +17,9 @@ from .jsonl import write_jsonl as write_jsonl
 from .lazy import lazy_door
 from .lock import is_locked as is_locked
 from .lock import locked as locked
+from .messages import ROLES as ROLES
+from .messages import Message as Message
+from .messages import read_messages as read_messages
 from .settings import read_settings as read_settings
 from .toml import read_toml as read_toml
 
@@ -35,8 +38,10 @@ __getattr__, __dir__, __all__ = lazy_door(
     },
 )
 __all__ += [
+    "ROLES",
     "FoldKitError",
     "InputError",
+    "Message",
     "UsageError",
     "append_jsonl",
     "fingerprint_files",
@@ -47,6 +52,7 @@ __all__ += [
     "one_of",
     "read_json",
     "read_jsonl",
+    "read_messages",
     "read_settings",
     "read_toml",
     "write_aside",

@@ -14,13 +14,15 @@ class Kind:
     columns: dict[str, str]
 
 
+_ASKED = ("prompt", "question", "instruction", "input")
+_REPLIES = {
+    "chosen": ("chosen", "preferred", "better", "accepted", "good"),
+    "rejected": ("rejected", "worse", "dispreferred", "bad"),
+}
 # For each kind its slots with the usual names, the first one ours; a slot in OPTIONAL need not be there.
 KINDS: dict[str, dict[str, tuple[str, ...]]] = {
-    "preference": {
-        "prompt": ("prompt", "question", "instruction", "input"),
-        "chosen": ("chosen", "preferred", "better", "accepted", "good"),
-        "rejected": ("rejected", "worse", "dispreferred", "bad"),
-    },
+    "preference": {"prompt": _ASKED, **_REPLIES},
+    "compared": {"prompt": _ASKED, **_REPLIES},
     "conversation": {"messages": ("messages", "conversation", "conversations", "dialogue", "dialog", "turns")},
     "transcript": {
         "speaker": ("speaker", "who", "voice", "caller"),
@@ -47,7 +49,7 @@ KINDS: dict[str, dict[str, tuple[str, ...]]] = {
     },
     "text": {"text": ("text", "content", "body")},
 }
-OPTIONAL = frozenset({("instruction", "input"), ("transcript", "time"), ("transcript", "talk")})
+OPTIONAL = frozenset({("compared", "prompt"), ("instruction", "input"), ("transcript", "time"), ("transcript", "talk")})
 
 
 def recognise(columns: Sequence[str]) -> Kind | None:

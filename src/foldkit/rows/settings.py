@@ -7,7 +7,16 @@ from dataclasses import dataclass, field
 
 from foldkit.formats import UsageError, one_of
 
-from .shapes import SHAPES, BilingualSettings, GradedSettings, GroupedSettings, JudgedSettings, TranscriptSettings
+from .shapes import (
+    SHAPES,
+    BilingualSettings,
+    ComparedSettings,
+    GradedSettings,
+    GroupedSettings,
+    JudgedSettings,
+    PiecesSettings,
+    TranscriptSettings,
+)
 
 ON_BAD = ("stop", "set aside")
 UNITS = ("file", "paragraph", "heading", "line")
@@ -20,8 +29,8 @@ class RowsSettings:
     `source` is a file, a folder or a glob. `columns` names ours with theirs: `{ note = "Notiz" }`. `strip` takes blanks
     off both ends of every cell. `on_bad` says whether a row that cannot be read stops the work or is set aside.
     `delimiter` and `header` are for tables of text, `key` is the path to the list in a JSON file, `unit` is what one
-    row of a text file is. `transcript`, `grouped`, `bilingual`, `graded` and `judged` say what a source is to be
-    made into first.
+    row of a text file is. `transcript`, `grouped`, `bilingual`, `graded`, `judged`, `compared` and `pieces` say what a
+    source is to be made into first.
     """
 
     source: str
@@ -38,6 +47,8 @@ class RowsSettings:
     bilingual: BilingualSettings | None = None
     graded: GradedSettings | None = None
     judged: JudgedSettings | None = None
+    compared: ComparedSettings | None = None
+    pieces: PiecesSettings | None = None
 
     @property
     def shape(self) -> str | None:

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 
-from .scorecard import FEW_ROWS, ContenderScore, Difference, Scorecard
+from .scorecard import ALPHA, FEW_ROWS, ContenderScore, Difference, Scorecard
 
 # Measures of the target's tokens, not of the answer.
 _OF_TARGET = ("loss", "perplexity", "bits", "tokens")
@@ -19,7 +20,7 @@ def verdict_lines(card: Scorecard) -> list[str]:
 
 def warning_lines(card: Scorecard) -> list[str]:
     """Say what makes the figures worth less, or what the adapter may have got at a price: leaks, copies, forgetting."""
-    last, found = card.contenders[-1], []
+    last, found = card.contenders[-1], _too_few(card)
     if card.leaks:
         found.append(f"{len(card.leaks)} of {card.n_rows} test rows stand in train too: {'; '.join(card.leaks[:3])}.")
     for name, how in card.signed.get("elsewhere", {}).items():
@@ -108,6 +109,18 @@ def _verdict(card: Scorecard, score: ContenderScore) -> str:
     if not said:
         return f"{score.name} and {base}: {unsure[0]}." if unsure else ""
     return f"{score.name} is {'; '.join([*said, *unsure])}."
+
+
+def _too_few(card: Scorecard) -> list[str]:
+    """Say that even gains all of one sign could not be told from chance, whose test has two outcomes as far out."""
+    n_measures = max((len(score.differences) for score in card.contenders), default=0)
+    needed = math.floor(math.log2(2 * n_measures / ALPHA)) + 1 if n_measures else 0
+    if card.n_groups >= needed:
+        return []
+    units = "rows" if card.n_groups == card.n_rows else "groups of rows"
+    return [
+        f"No difference can be told of {card.n_groups} {units} by {n_measures} measures: {needed} or more could do it."
+    ]
 
 
 def _told(name: str, difference: Difference) -> str:

@@ -10,16 +10,14 @@ its message says `"learned": false`. `default` gives texts for slots that are bl
 from __future__ import annotations
 
 import functools
-import json
 import string
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, NamedTuple
 
-from foldkit.formats import InputError, UsageError, near_name, one_of, read_settings, read_toml
+from foldkit.formats import ROLES, InputError, UsageError, near_name, one_of, read_messages, read_settings, read_toml
 
-ROLES = ("system", "user", "assistant")
 BUILTIN = Path(__file__).parent / "builtin"
 
 
@@ -151,10 +149,10 @@ class Template:
         return next((pattern.rejected.format_map(row) for pattern in self.turn if pattern.rejected), "")
 
     def prompt_slots(self) -> tuple[str, ...]:
-        """Columns that a question must bring, optional ones included."""
-        if any(pattern.each for pattern in self.turn):
+        """Columns that a question must bring, optional ones included; a conversation at the end is one of them."""
+        last = max(index for index, pattern in enumerate(self.turn) if pattern.learned or pattern.each)
+        if self.turn[last].each:
             return self.slots()
-        last = max(index for index, pattern in enumerate(self.turn) if pattern.learned)
         return Template(self.name, (*self.turn[:last], TurnPattern("assistant", "", True))).slots()
 
     def as_mapping(self) -> dict[str, Any]:
@@ -264,28 +262,11 @@ def _check_turn(pattern: TurnPattern, place: str) -> None:
         raise InputError(place, "learned", "learned assistant turns", pattern.role, "learn replies only")
 
 
-# Names of roles that other files use, and ours.
-_ROLES = dict(zip(ROLES, ROLES, strict=True)) | {"human": "user", "bot": "assistant", "model": "assistant"}
-
-
 def conversation(text: str) -> tuple[Turn, ...]:
     """Return the turns of a conversation: a JSON list of messages with role and content.
 
     Replies are learned, except those with `"learned": false`. Text that is no JSON list is one user turn, as a
     question is asked. Raises ValueError naming the message that is wrong.
     """
-    try:
-        messages = json.loads(text)
-    except ValueError:
-        messages = None
-    if not isinstance(messages, list):
-        return (Turn("user", text),)
-    turns = []
-    for number, message in enumerate(messages, 1):
-        role = message.get("role", message.get("from")) if isinstance(message, dict) else None
-        content = message.get("content", message.get("value")) if isinstance(message, dict) else None
-        if role not in _ROLES or not isinstance(content, str):
-            raise ValueError(f"message {number} has no role of {', '.join(ROLES)} with a text as its content")
-        learned = _ROLES[role] == "assistant" and message.get("learned") is not False
-        turns.append(Turn(_ROLES[role], content, learned))
-    return tuple(turns)
+    messages = read_messages(text)
+    return (Turn("user", text),) if messages is None else tuple(Turn(*message) for message in messages)

@@ -12,15 +12,22 @@ from typing import Any, NamedTuple
 
 import pandas as pd
 
+from foldkit.datasets import code_rows
 from foldkit.formats import InputError, UsageError, write_aside
-from foldkit.rows import Kind, RowsSettings, belonging, found_delimiter, guess, read_rows, recognise
+from foldkit.rows import SHAPES, Kind, RowsSettings, belonging, found_delimiter, guess, read_rows, recognise
+from foldkit.rows.shapes import PiecesSettings
 from foldkit.templates.template import BUILTIN
 
-from .inputs import open_inputs, token_lengths
+from .inputs import Inputs, open_inputs
 from .sheet import sheet_from_mapping
 
 _FEW = 200
+_FIRST = 2000
 _WINDOWS = (128, 256, 512, 1024, 2048)
+_CUT = 512  # the window of texts that are cut in pieces
+# The templates of kinds whose rows are shaped, and what groups of rows are kept together.
+_SHAPED = {"transcript": "conversation", "grouped": "label", "compared": "compared"}
+_KEPT = {"talk": "examples of one talk", "source_row": "pieces of one text"}
 
 
 @dataclass(frozen=True)
@@ -33,14 +40,21 @@ class Start:
 
 
 class _Found(NamedTuple):
-    """What a sheet is written from; `unused` columns, and `groups` of them by which rows may belong together."""
+    """What a sheet is written from; `unused` columns, and `groups` of them by which rows may belong together.
+
+    `shape` is the section that makes examples of the rows, where one is needed, and `group` what it keeps together:
+    `n_units` of `n_rows` examples.
+    """
 
     reading: RowsSettings
     kind: Kind
     base: str
     shape: str
+    group: str
     unused: list[str]
     groups: list[str]
+    n_units: int = _FEW
+    n_rows: int = _FEW
 
 
 def start(source: str, folder: str | Path, base: str = "pellam", encoding: str = "utf-8") -> Start:
@@ -57,29 +71,51 @@ def start(source: str, folder: str | Path, base: str = "pellam", encoding: str =
             raise UsageError(path, "file", "a name not taken", path.name, "move it away, or choose another --folder")
     folder.mkdir(parents=True, exist_ok=True)  # the way to the source may lead through it
     reading, assumed = _reading(RowsSettings(source, encoding=encoding), folder)
+    found, told = _found(reading, folder, base)
+    template = _SHAPED.get(found.kind.name, found.kind.name)
+    values = tomllib.loads(_sheet_text(found, _CUT)) | {"template": {"use": template}}
+    inputs = open_inputs(sheet_from_mapping(values, folder, str(sheet_at)))
+    found, window, fits = _fitted(found._replace(n_rows=len(inputs.table), n_units=len(inputs.table)), inputs)
+    shutil.copyfile(BUILTIN / f"{template}.toml", template_at)
+    write_aside(sheet_at, _sheet_text(found, window))
+    alone = [] if found.group else [_alone(found.groups)]
+    return Start(sheet_at, template_at, (*assumed, *told, fits, *alone))
+
+
+def _found(reading: RowsSettings, folder: Path, base: str) -> tuple[_Found, list[str]]:
+    """Return what the rows are, and what that assumes."""
     table = read_rows(reading, folder).table
     names = [str(name) for name in table.columns]
-    kind = recognise(names)
-    guessed = kind is None
-    kind = kind or _guessed(table, folder / source)
-    assumed.append(_said(kind, names, guessed=guessed))
+    known = _recognised(table)
+    kind = known or _guessed(table, folder / reading.source)
     shape, told = _shape(kind, table)
-    assumed += told
     unused = _unused(kind, names)
     groups = [] if shape else belonging(table, unused)
-    found = _Found(reading, kind, base, shape, unused, groups)
-    template = {"transcript": "conversation", "grouped": "label"}.get(kind.name, kind.name)
-    values = tomllib.loads(_sheet_text(found, 512, len(table))) | {"template": {"use": template}}
-    inputs = open_inputs(sheet_from_mapping(values, folder, str(sheet_at)))
-    first = token_lengths(inputs)
-    longest = max((whole for whole, _ in first), default=0)
-    window = next((size for size in _WINDOWS if size >= longest), _WINDOWS[-1])
-    shutil.copyfile(BUILTIN / f"{template}.toml", template_at)
-    write_aside(sheet_at, _sheet_text(found, window, len(inputs.table)))
-    assumed.append(f"the longest example of the first {len(first)} has {longest} tokens: window {window}")
-    if kind.name != "transcript":
-        assumed.append(_alone(groups))
-    return Start(sheet_at, template_at, tuple(assumed))
+    group = "talk" if kind.name == "transcript" else ""
+    said = _said(kind, names, guessed=known is None)
+    return _Found(reading, kind, base, shape, group, unused, groups), [said, *told]
+
+
+def _fitted(found: _Found, inputs: Inputs) -> tuple[_Found, int, str]:
+    """Return the same with texts that are too long cut in pieces, the window, and what both assume."""
+    coded = code_rows(inputs.table.head(_FIRST), dataclasses.replace(inputs.coder, window=2**20))
+    if not len(coded.examples):
+        first = coded.set_aside[0]
+        return found, _CUT, f"no row can be used as it is: row {first.row}, {first.reason}"
+    lengths, most = coded.examples.lengths, _WINDOWS[-1]
+    n, longest = len(lengths), int(lengths.max())
+    if longest <= most:
+        window = next(size for size in _WINDOWS if size >= longest)
+        return found, window, f"the longest example of the first {n} has {longest} tokens: window {window}"
+    over = f"{int((lengths > most).sum())} of the first {n} examples have over {most:,} tokens, the longest {longest:,}"
+    if found.kind.name != "text":
+        return found, most, f"{over}: they are set aside; shorten them, or give window more"
+    n_characters = inputs.table["text"].loc[coded.examples.rows].str.len().to_numpy()
+    size = max(100, int(0.8 * _CUT * (n_characters / lengths).min()) // 100 * 100)
+    pieces, _ = SHAPES["pieces"](inputs.table, PiecesSettings(longest=size))
+    shape = f"\n[rows.pieces]               # a row for each piece of a text\nlongest = {size:<17} # characters\n"
+    cut = f"texts are cut in pieces of at most {size:,} characters, window {_CUT}; those of one text stay in one part"
+    return found._replace(shape=shape, group="source_row", n_rows=len(pieces)), _CUT, f"{over}: {cut}"
 
 
 def _reading(settings: RowsSettings, folder: Path) -> tuple[RowsSettings, list[str]]:
@@ -94,6 +130,8 @@ def _shape(kind: Kind, table: pd.DataFrame) -> tuple[str, list[str]]:
     columns = "\n".join(f"{slot} = {_quoted(name)}" for slot, name in kind.columns.items())
     if kind.name == "grouped":
         return f"\n[rows.grouped]              # a row for each text of a label\n{columns}\n", []
+    if kind.name == "compared":
+        return f"\n[rows.compared]             # lists of messages that differ in their last reply\n{columns}\n", []
     if kind.name != "transcript":
         return "", []
     learned = _main_speaker(table[kind.columns["speaker"]].str.strip())
@@ -106,6 +144,20 @@ def _shape(kind: Kind, table: pd.DataFrame) -> tuple[str, list[str]]:
         'fillers = ["uh", "um", "er"]\nearlier = 6                 # turns before a reply that stay as its context\n'
     )
     return f"\n[rows.transcript]\nlearned = [{_quoted(learned)}]\n{columns}\n{gap}{fillers}", said
+
+
+def _recognised(table: pd.DataFrame) -> Kind | None:
+    """Return the kind that the names of columns tell; of pairs also whether they are lists of messages."""
+    kind = recognise(list(map(str, table.columns)))
+    if kind is None or kind.name not in ("preference", "compared"):
+        return kind
+    if any(
+        table[kind.columns[slot]].str.match(r"\s*\[\s*\{").any()
+        for slot in ("prompt", "chosen")
+        if slot in kind.columns
+    ):
+        return Kind("compared", kind.columns)
+    return kind if kind.name == "preference" else None
 
 
 def _main_speaker(speakers: pd.Series[Any]) -> str:
@@ -144,19 +196,22 @@ def _said(kind: Kind, names: list[str], *, guessed: bool) -> str:
     return f"{kind.name} rows, {how}: {held}{rest}"
 
 
-def _sheet_text(found: _Found, window: int, n_rows: int) -> str:
-    reading, kind, base, shape, unused, groups = found
-    renamed = {slot: name for slot, name in kind.columns.items() if slot != name and not shape}
+def _sheet_text(found: _Found, window: int) -> str:
+    reading, kind, base, shape, own_group, unused, groups, n_units, n_rows = found
+    renamed = {slot: name for slot, name in kind.columns.items() if slot != name and kind.name not in _SHAPED}
     renamed |= {f"other_{slot}": slot for slot in renamed if slot in unused}
     there = {theirs: name for name, theirs in renamed.items()}
     column = _quoted(there.get(groups[0], groups[0]) if groups else "a column")
     group = f"# group = {column}        # rows that share its value stay in one part"
-    if kind.name == "transcript":
-        group = 'group = "talk"              # examples of one talk stay in one part'
+    if own_group:
+        group = f"group = {_quoted(own_group):<19} # {_KEPT[own_group]} stay in one part"
     columns = ", ".join(f"{slot} = {_quoted(name)}" for slot, name in renamed.items())
     own = [f"{name} = {_quoted(value)}\n" for name in ("delimiter", "encoding") if (value := _unusual(reading, name))]
-    measures = '"label", "f1"' if kind.name in ("label", "grouped") else '"exact", "similarity"'
-    few = n_rows < _FEW
+    measures = ', "label", "f1"' if kind.name in ("label", "grouped") else ', "exact", "similarity"'
+    shots = '\n[[score.contender]]\nname = "base with 3 shots"\nshots = 3\n'
+    if kind.name == "text":  # nothing is asked
+        measures = shots = ""
+    few = n_units < _FEW
     part, unit = (
         (f"{max(1, n_rows // 10):<3}", "rows, as a share of few may come out empty") if few else ("0.1", "a share")
     )
@@ -191,12 +246,8 @@ batch = 16
 learning_rate = 1e-3
 
 [score]
-measures = ["loss", {measures}]
-
-[[score.contender]]
-name = "base with 3 shots"
-shots = 3
-"""
+measures = ["loss"{measures}]
+{shots}"""
 
 
 def _unusual(reading: RowsSettings, name: str) -> str:

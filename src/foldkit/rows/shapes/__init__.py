@@ -1,10 +1,12 @@
 """Shapes: sources that are no table of examples yet, turned into one. The registry is by the name in `[rows]`."""
 
 from .bilingual import BilingualSettings, both_ways
+from .compared import ComparedSettings, parted_in_the_last_reply
 from .contract import SOURCE_ROW, Shape
 from .graded import GradedSettings, best_against_others
 from .grouped import GroupedSettings, one_text_each
 from .judged import JudgedSettings, good_or_bad
+from .pieces import PiecesSettings, in_pieces
 from .transcript import TranscriptSettings, conversations
 
 SHAPES: dict[str, Shape] = {
@@ -13,15 +15,19 @@ SHAPES: dict[str, Shape] = {
     "bilingual": both_ways,
     "graded": best_against_others,
     "judged": good_or_bad,
+    "compared": parted_in_the_last_reply,
+    "pieces": in_pieces,
 }
 
 __all__ = [
     "SHAPES",
     "SOURCE_ROW",
     "BilingualSettings",
+    "ComparedSettings",
     "GradedSettings",
     "GroupedSettings",
     "JudgedSettings",
+    "PiecesSettings",
     "Shape",
     "TranscriptSettings",
 ]

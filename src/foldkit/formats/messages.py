@@ -1,0 +1,52 @@
+"""A conversation as JSON: a list of messages, each with its role and a text as its content."""
+
+from __future__ import annotations
+
+import json
+from typing import Any, NamedTuple
+
+ROLES = ("system", "user", "assistant")
+# Names of roles that files use, with ours.
+_ROLES = dict(zip(ROLES, ROLES, strict=True)) | {
+    "human": "user",
+    "bot": "assistant",
+    "model": "assistant",
+    "developer": "system",
+}
+
+
+class Message(NamedTuple):
+    """One message; an assistant's is learned unless it says `"learned": false`."""
+
+    role: str
+    text: str
+    learned: bool
+
+
+def read_messages(text: str) -> list[Message] | None:
+    """Return the messages of a JSON list, None where the text is none.
+
+    A content may be a list of texts, as parts of type text, which are joined. Raises ValueError naming the message that
+    is wrong.
+    """
+    try:
+        items = json.loads(text)
+    except (ValueError, RecursionError):
+        return None
+    return [_message(number, item) for number, item in enumerate(items, 1)] if isinstance(items, list) else None
+
+
+def _message(number: int, item: Any) -> Message:
+    if not isinstance(item, dict):
+        raise ValueError(f"message {number} is no object with role and content")
+    role = item.get("role", item.get("from"))
+    if role not in _ROLES:
+        raise ValueError(f"message {number} has the role {role!r}, which is none of {', '.join(ROLES)}")
+    content = item.get("content", item.get("value"))
+    parts = content if isinstance(content, list) else [content]
+    texts = [part.get("text") if isinstance(part, dict) and part.get("type") == "text" else part for part in parts]
+    whole = [text for text in texts if isinstance(text, str)]
+    if len(whole) < len(parts):
+        raise ValueError(f"message {number}, of role {role}, has no text as its content")
+    ours = _ROLES[role]
+    return Message(ours, "".join(whole), ours == "assistant" and item.get("learned") is not False)

@@ -1,0 +1,89 @@
+"""Two conversations that differ in their last reply: preference rows with the messages before it as their prompt."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import pandas as pd
+
+from foldkit.formats import Message, read_messages
+
+from ..tables import column, rows_of
+from .contract import SOURCE_ROW, renumbered
+
+
+@dataclass(frozen=True)
+class ComparedSettings:
+    """The columns of the `chosen` and the `rejected` conversation, each a list of messages or its last reply alone.
+
+    `prompt` is a column of what comes before them, a list of messages or a question; it need not be there.
+    """
+
+    chosen: str = "chosen"
+    rejected: str = "rejected"
+    prompt: str = "prompt"
+
+
+def parted_in_the_last_reply(table: pd.DataFrame, settings: ComparedSettings) -> tuple[pd.DataFrame, dict[int, str]]:
+    """Return the rows with `messages`, those before the last reply, none learned; `chosen`, `rejected`, `source_row`.
+
+    A row is left out whose conversations differ before that, or one of which is none.
+    """
+    for key, name in (("chosen", settings.chosen), ("rejected", settings.rejected)):
+        column(table, name, f"[rows.compared] {key}")
+    read = (settings.prompt, settings.chosen, settings.rejected)
+    others = [name for name in map(str, table) if name not in read]
+    rows: list[dict[str, str]] = []
+    left_out: dict[int, str] = {}
+    for number, cells in rows_of(table):
+        try:
+            made = _compared(cells, settings)
+        except ValueError as error:
+            left_out[number] = str(error)
+            continue
+        rows.append({name: cells[name] for name in others} | made | {SOURCE_ROW: str(number)})
+    return renumbered(rows, (*others, "messages", "chosen", "rejected", SOURCE_ROW)), left_out
+
+
+def _compared(cells: Mapping[str, str], settings: ComparedSettings) -> dict[str, str]:
+    asked = _asked(cells.get(settings.prompt, ""), settings.prompt)
+    before, chosen = _parted(asked, cells[settings.chosen], settings.chosen)
+    before_worse, rejected = _parted(asked, cells[settings.rejected], settings.rejected)
+    if before != before_worse:
+        raise ValueError(f"{settings.chosen} and {settings.rejected} differ before their last reply")
+    messages = [
+        {"role": role, "content": text} | ({"learned": False} if role == "assistant" else {}) for role, text in before
+    ]
+    return {"messages": json.dumps(messages, ensure_ascii=False), "chosen": chosen, "rejected": rejected}
+
+
+def _asked(cell: str, name: str) -> list[tuple[str, str]]:
+    messages = _read(cell, name) if cell.strip() else []
+    return [("user", cell)] if messages is None else _said(messages)
+
+
+def _parted(asked: list[tuple[str, str]], cell: str, name: str) -> tuple[list[tuple[str, str]], str]:
+    """Return what stands before the last reply of a conversation, and that reply."""
+    messages = _read(cell, name)
+    if not messages and not asked:
+        raise ValueError(f"{name} is no list of messages, and nothing comes before it")
+    if not messages:
+        return asked, cell
+    *before, (role, reply) = _said(messages)
+    if role != "assistant":
+        raise ValueError(f"{name} does not end in a reply")
+    repeated = all(message in before for message in asked)
+    return (before if repeated else asked + before), reply
+
+
+def _said(messages: Sequence[Message]) -> list[tuple[str, str]]:
+    return [(message.role, message.text) for message in messages]
+
+
+def _read(cell: str, name: str) -> list[Message] | None:
+    try:
+        return read_messages(cell)
+    except ValueError as error:
+        raise ValueError(f"{name}: {error}") from None

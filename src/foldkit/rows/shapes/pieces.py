@@ -1,0 +1,64 @@
+"""Long texts: a row for each piece of one, cut where a paragraph ends, or a line, a sentence, a word."""
+
+from __future__ import annotations
+
+import math
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import pandas as pd
+
+from foldkit.formats.settings import within
+
+from ..tables import column, rows_of
+from .contract import SOURCE_ROW, renumbered
+
+_ENDS = tuple(map(re.compile, (r"\n\s*\n\s*", r"\n\s*", r"(?<=[.!?…])\s+|(?<=[。！？])\s*", r"\s+")))
+
+
+@dataclass(frozen=True)
+class PiecesSettings:
+    """The column of the `text`, and how many characters the `longest` piece of one may have."""
+
+    text: str = "text"
+    longest: int = 2000
+
+    def __post_init__(self) -> None:
+        within(self.longest, 20, 10_000_000, "[rows.pieces]", "longest")
+
+
+def in_pieces(table: pd.DataFrame, settings: PiecesSettings) -> tuple[pd.DataFrame, dict[int, str]]:
+    """Return a row for each piece, all other columns repeated, and `source_row`; a blank text is left out."""
+    column(table, settings.text, "[rows.pieces] text")
+    names = list(map(str, table))
+    rows: list[dict[str, str]] = []
+    left_out: dict[int, str] = {}
+    for number, cells in rows_of(table):
+        pieces = cut(cells[settings.text], settings.longest)
+        rows += [cells | {settings.text: piece, SOURCE_ROW: str(number)} for piece in pieces]
+        if not pieces:
+            left_out[number] = f"blank: {settings.text}"
+    return renumbered(rows, (*names, SOURCE_ROW)), left_out
+
+
+def cut(text: str, longest: int, ends: Sequence[re.Pattern[str]] = _ENDS) -> list[str]:
+    """Return a text in pieces of like length, none over `longest` characters, cut where the first of `ends` allows it.
+
+    Only blanks between pieces are lost. Where nothing allows a cut, as in a word that is longer, it is cut anywhere.
+    """
+    text = text.strip()
+    if len(text) <= longest:
+        return [text] if text else []
+    usual = len(text) / math.ceil(len(text) / longest)
+    if not ends:
+        return [text[at : at + longest] for at in range(0, len(text), longest)]
+    pieces: list[str] = []
+    start = last = 0
+    for end in (*(match.end() for match in ends[0].finditer(text)), len(text)):
+        past_usual = (end - start) + (last - start) > 2 * usual  # `last` is nearer to it than `end`
+        if last > start and (end - start > longest or past_usual):
+            pieces += cut(text[start:last], longest, ends[1:])
+            start = last
+        last = end
+    return pieces + cut(text[start:], longest, ends[1:])
