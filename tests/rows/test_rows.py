@@ -129,7 +129,7 @@ def test_what_only_some_rows_have_is_blank_in_the_other_pieces(write: Write) -> 
         "".join(json.dumps({"n": i} | ({"why": "fog", "by": "x"} if i == 50 else {})) + "\n" for i in range(90)),
     )
     settings = RowsSettings("a.jsonl", columns={"reason": "why"})
-    pieces = [piece.table for piece in stream_rows(settings, path.parent, 30, needed=("by", "none"))]
+    pieces = [piece.table for piece in stream_rows(settings, path.parent, 30, needed=("by", "why", "none"))]
     assert [sorted(piece.columns) for piece in pieces] == [["by", "n", "reason"]] * 3
     whole = pd.concat(pieces)
     assert [(row, *cells) for row, *cells in whole[["reason", "by"]].itertuples() if any(cells)] == [(51, "fog", "x")]

@@ -64,6 +64,7 @@ def test_a_starter_sheet_runs_as_it_is(tmp_path: Path, kind: str) -> None:
     assert max(part["longest"] for part in counts.values()) <= sheet.train.window
     assert foldkit.train(sheet).adapter.exists()
     assert ("f1" in sheet.score.measures) == (name in ("label", "grouped"))
+    assert ('# objective = "odds"' in started.sheet.read_text()) == (name in ("preference", "compared"))
     if "two" in kind:
         assert sheet.rows.columns == {"question": "Question", "other_question": "question"}
         assert '# group = "other_question" ' in started.sheet.read_text()

@@ -120,7 +120,7 @@ def _shaped(source: _Source) -> Iterator[Rows]:
 def _needed(pieces: Iterable[Rows], source: _Source, needed: Collection[str]) -> Iterator[Rows]:
     for rows in pieces:
         absent = [name for name in needed if name not in rows.table.columns]
-        blank = {name: "" for name in absent if name in source.columns}
+        blank = {name: "" for name in absent if name in source.columns.difference(source.settings.columns.values())}
         yield dataclasses.replace(rows, table=rows.table.assign(**blank)) if blank else rows
 
 

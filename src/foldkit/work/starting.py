@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import dataclasses
-import json
 import shutil
 import tomllib
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any
 
 import pandas as pd
 
@@ -20,14 +19,11 @@ from foldkit.templates.template import BUILTIN
 
 from .inputs import Inputs, open_inputs
 from .sheet import sheet_from_mapping
+from .starter_sheet import SHAPED, Found, quoted, sheet_text
 
-_FEW = 200
 _FIRST = 2000
 _WINDOWS = (128, 256, 512, 1024, 2048)
 _CUT = 512  # the window of texts that are cut in pieces
-# The templates of kinds whose rows are shaped, and what groups of rows are kept together.
-_SHAPED = {"transcript": "conversation", "grouped": "label", "compared": "compared"}
-_KEPT = {"talk": "examples of one talk", "source_row": "pieces of one text"}
 
 
 @dataclass(frozen=True)
@@ -37,24 +33,6 @@ class Start:
     sheet: Path
     template: Path
     assumed: tuple[str, ...]
-
-
-class _Found(NamedTuple):
-    """What a sheet is written from; `unused` columns, and `groups` of them by which rows may belong together.
-
-    `shape` is the section that makes examples of the rows, where one is needed, and `group` what it keeps together:
-    `n_units` of `n_rows` examples.
-    """
-
-    reading: RowsSettings
-    kind: Kind
-    base: str
-    shape: str
-    group: str
-    unused: list[str]
-    groups: list[str]
-    n_units: int = _FEW
-    n_rows: int = _FEW
 
 
 def start(source: str, folder: str | Path, base: str = "pellam", encoding: str = "utf-8") -> Start:
@@ -72,17 +50,17 @@ def start(source: str, folder: str | Path, base: str = "pellam", encoding: str =
     folder.mkdir(parents=True, exist_ok=True)  # the way to the source may lead through it
     reading, assumed = _reading(RowsSettings(source, encoding=encoding), folder)
     found, told = _found(reading, folder, base)
-    template = _SHAPED.get(found.kind.name, found.kind.name)
-    values = tomllib.loads(_sheet_text(found, _CUT)) | {"template": {"use": template}}
+    template = SHAPED.get(found.kind.name, found.kind.name)
+    values = tomllib.loads(sheet_text(found, _CUT)) | {"template": {"use": template}}
     inputs = open_inputs(sheet_from_mapping(values, folder, str(sheet_at)))
     found, window, fits = _fitted(found._replace(n_rows=len(inputs.table), n_units=len(inputs.table)), inputs)
     shutil.copyfile(BUILTIN / f"{template}.toml", template_at)
-    write_aside(sheet_at, _sheet_text(found, window))
+    write_aside(sheet_at, sheet_text(found, window))
     alone = [] if found.group else [_alone(found.groups)]
     return Start(sheet_at, template_at, (*assumed, *told, fits, *alone))
 
 
-def _found(reading: RowsSettings, folder: Path, base: str) -> tuple[_Found, list[str]]:
+def _found(reading: RowsSettings, folder: Path, base: str) -> tuple[Found, list[str]]:
     """Return what the rows are, and what that assumes."""
     table = read_rows(reading, folder).table
     names = [str(name) for name in table.columns]
@@ -93,10 +71,10 @@ def _found(reading: RowsSettings, folder: Path, base: str) -> tuple[_Found, list
     groups = [] if shape else belonging(table, unused)
     group = "talk" if kind.name == "transcript" else ""
     said = _said(kind, names, guessed=known is None)
-    return _Found(reading, kind, base, shape, group, unused, groups), [said, *told]
+    return Found(reading, kind, base, shape, group, unused, groups), [said, *told]
 
 
-def _fitted(found: _Found, inputs: Inputs) -> tuple[_Found, int, str]:
+def _fitted(found: Found, inputs: Inputs) -> tuple[Found, int, str]:
     """Return the same with texts that are too long cut in pieces, the window, and what both assume."""
     coded = code_rows(inputs.table.head(_FIRST), dataclasses.replace(inputs.coder, window=2**20))
     if not len(coded.examples):
@@ -127,7 +105,7 @@ def _reading(settings: RowsSettings, folder: Path) -> tuple[RowsSettings, list[s
 
 def _shape(kind: Kind, table: pd.DataFrame) -> tuple[str, list[str]]:
     """Return the section that makes a table of examples of such rows, empty where they are one, and what it assumes."""
-    columns = "\n".join(f"{slot} = {_quoted(name)}" for slot, name in kind.columns.items())
+    columns = "\n".join(f"{slot} = {quoted(name)}" for slot, name in kind.columns.items())
     if kind.name == "grouped":
         return f"\n[rows.grouped]              # a row for each text of a label\n{columns}\n", []
     if kind.name == "compared":
@@ -143,7 +121,7 @@ def _shape(kind: Kind, table: pd.DataFrame) -> tuple[str, list[str]]:
     fillers = (
         'fillers = ["uh", "um", "er"]\nearlier = 6                 # turns before a reply that stay as its context\n'
     )
-    return f"\n[rows.transcript]\nlearned = [{_quoted(learned)}]\n{columns}\n{gap}{fillers}", said
+    return f"\n[rows.transcript]\nlearned = [{quoted(learned)}]\n{columns}\n{gap}{fillers}", said
 
 
 def _recognised(table: pd.DataFrame) -> Kind | None:
@@ -194,67 +172,3 @@ def _said(kind: Kind, names: list[str], *, guessed: bool) -> str:
     )
     rest = f"; not used: {', '.join(unused)}" if unused else ""
     return f"{kind.name} rows, {how}: {held}{rest}"
-
-
-def _sheet_text(found: _Found, window: int) -> str:
-    reading, kind, base, shape, own_group, unused, groups, n_units, n_rows = found
-    renamed = {slot: name for slot, name in kind.columns.items() if slot != name and kind.name not in _SHAPED}
-    renamed |= {f"other_{slot}": slot for slot in renamed if slot in unused}
-    there = {theirs: name for name, theirs in renamed.items()}
-    column = _quoted(there.get(groups[0], groups[0]) if groups else "a column")
-    group = f"# group = {column}        # rows that share its value stay in one part"
-    if own_group:
-        group = f"group = {_quoted(own_group):<19} # {_KEPT[own_group]} stay in one part"
-    columns = ", ".join(f"{slot} = {_quoted(name)}" for slot, name in renamed.items())
-    own = [f"{name} = {_quoted(value)}\n" for name in ("delimiter", "encoding") if (value := _unusual(reading, name))]
-    measures = ', "label", "f1"' if kind.name in ("label", "grouped") else ', "exact", "similarity"'
-    shots = '\n[[score.contender]]\nname = "base with 3 shots"\nshots = 3\n'
-    if kind.name == "text":  # nothing is asked
-        measures = shots = ""
-    few = n_units < _FEW
-    part, unit = (
-        (f"{max(1, n_rows // 10):<3}", "rows, as a share of few may come out empty") if few else ("0.1", "a share")
-    )
-    return f"""# One piece of work, from rows to scores. Paths are relative to this file.
-
-[rows]
-source = {_quoted(reading.source)}
-{"".join(own)}{f"columns = {{ {columns} }}" if columns else "# columns = { ours = 'theirs' }"}
-on_bad = "stop"             # or "set aside": rows that cannot be read go to built/set_aside.jsonl
-{shape}
-[template]
-use = "template.toml"       # how a row becomes turns
-
-[split]
-validation = {part}            # {unit}; settings are chosen on it
-test = {part}                  # for the scorecard alone
-{group}
-seed = 11
-
-[base]
-model = {_quoted(base)}     # the small one that ships, a folder, or a .gguf file
-
-[adapter]
-rank = 8
-alpha = 16
-reach = "all"               # or attention, mlp
-
-[train]
-window = {window}                # longest example in tokens; longer ones are set aside, never cut
-epochs = 3
-batch = 16
-learning_rate = 1e-3
-
-[score]
-measures = ["loss"{measures}]
-{shots}"""
-
-
-def _unusual(reading: RowsSettings, name: str) -> str:
-    """Return a setting of the rows where it is not at its default, "" where it is."""
-    value = str(getattr(reading, name))
-    return "" if value == getattr(RowsSettings(""), name) else value
-
-
-def _quoted(text: str) -> str:
-    return json.dumps(text, ensure_ascii=False)

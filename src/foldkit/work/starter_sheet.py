@@ -1,0 +1,118 @@
+"""The text of a starter sheet, which runs as it is."""
+
+from __future__ import annotations
+
+import json
+from typing import NamedTuple
+
+from foldkit.rows import Kind, RowsSettings
+
+_FEW = 200
+# The templates of kinds whose rows are shaped, and what groups of rows are kept together.
+SHAPED = {"transcript": "conversation", "grouped": "label", "compared": "compared"}
+_KEPT = {"talk": "examples of one talk", "source_row": "pieces of one text"}
+
+
+class Found(NamedTuple):
+    """What a sheet is written from; `unused` columns, and `groups` of them by which rows may belong together.
+
+    `shape` is the section that makes examples of the rows, where one is needed, and `group` what it keeps together:
+    `n_units` of `n_rows` examples.
+    """
+
+    reading: RowsSettings
+    kind: Kind
+    base: str
+    shape: str
+    group: str
+    unused: list[str]
+    groups: list[str]
+    n_units: int = _FEW
+    n_rows: int = _FEW
+
+
+def sheet_text(found: Found, window: int) -> str:
+    """Return the sheet of rows as they were found, for examples of at most so many tokens."""
+    renamed = _renamed(found)
+    return f"""# One piece of work, from rows to scores. Paths are relative to this file.
+
+{_rows(found, renamed)}
+[template]
+use = "template.toml"       # how a row becomes turns
+
+{_split(found, renamed)}
+[base]
+model = {quoted(found.base)}     # the small one that ships, a folder, or a .gguf file
+
+[adapter]
+rank = 8
+alpha = 16
+reach = "all"               # or attention, mlp
+
+[train]
+window = {window:<18} # longest example in tokens; longer ones are set aside, never cut
+epochs = 3
+batch = 16
+learning_rate = 1e-3
+{_objective(found.kind)}
+{_score(found.kind)}"""
+
+
+def quoted(text: str) -> str:
+    """Return a text as TOML writes it."""
+    return json.dumps(text, ensure_ascii=False)
+
+
+def _renamed(found: Found) -> dict[str, str]:
+    """Return the columns that need another name: those of slots, and those that have the name of a slot already."""
+    if found.kind.name in SHAPED:
+        return {}
+    slots = {slot: name for slot, name in found.kind.columns.items() if slot != name}
+    return slots | {f"other_{slot}": slot for slot in slots if slot in found.unused}
+
+
+def _rows(found: Found, renamed: dict[str, str]) -> str:
+    usual = RowsSettings("")
+    own = {name: str(getattr(found.reading, name)) for name in ("delimiter", "encoding")}
+    unusual = [f"{name} = {quoted(value)}\n" for name, value in own.items() if value != getattr(usual, name)]
+    columns = ", ".join(f"{slot} = {quoted(name)}" for slot, name in renamed.items())
+    return f"""[rows]
+source = {quoted(found.reading.source)}
+{"".join(unusual)}{f"columns = {{ {columns} }}" if columns else "# columns = { ours = 'theirs' }"}
+on_bad = "stop"             # or "set aside": rows that cannot be read go to built/set_aside.jsonl
+{found.shape}"""
+
+
+def _split(found: Found, renamed: dict[str, str]) -> str:
+    ours = {theirs: name for name, theirs in renamed.items()}
+    column = quoted(ours.get(found.groups[0], found.groups[0]) if found.groups else "a column")
+    group = f"# group = {column}        # rows that share its value stay in one part"
+    if found.group:
+        group = f"group = {quoted(found.group):<19} # {_KEPT[found.group]} stay in one part"
+    part, unit = "0.1", "a share"
+    if found.n_units < _FEW:
+        part, unit = str(max(1, found.n_rows // 10)), "rows, as a share of few may come out empty"
+    return f"""[split]
+validation = {part:<14} # {unit}; settings are chosen on it
+test = {part:<20} # for the scorecard alone
+{group}
+seed = 11
+"""
+
+
+def _objective(kind: Kind) -> str:
+    paired = kind.name in ("preference", "compared")
+    return '# objective = "odds"        # holds the chosen reply against the rejected one\n' if paired else ""
+
+
+def _score(kind: Kind) -> str:
+    if kind.name == "text":  # nothing is asked
+        return '[score]\nmeasures = ["loss"]\n'
+    of_answers = '"label", "f1"' if kind.name in ("label", "grouped") else '"exact", "similarity"'
+    return f"""[score]
+measures = ["loss", {of_answers}]
+
+[[score.contender]]
+name = "base with 3 shots"
+shots = 3
+"""
