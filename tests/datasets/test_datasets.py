@@ -167,6 +167,25 @@ def test_rows_that_cannot_be_used_are_set_aside_by_name(side: TextSide, tmp_path
     assert [path.name for path in (tmp_path / "b").iterdir()] == []
 
 
+def test_rows_outside_train_that_are_rows_of_train_are_noted(side: TextSide, tmp_path: Path) -> None:
+    """Their count by part and the first, whatever the pieces; a worse reply is a part of a row; none, no note."""
+    table = pd.concat([table_of(60)] * 2, ignore_index=True).assign(worse="x", day=[str(i) for i in range(120)])
+    table.index = pd.RangeIndex(1, 121)
+    table.loc[61:90, "worse"] = "y"  # of these no row stands twice
+    template = read_template("preference", tmp_path)
+    table = table.rename(columns={"question": "prompt", "answer": "chosen", "worse": "rejected"})
+    coder, split = Coder(template, Encoder(side, side.markup()), 60, paired=True), SplitSettings(0.2, 0.2)
+    notes = {tuple(built(table, coder, split, tmp_path / str(size), size).notes) for size in (7, 1000)}
+    parts = assign_parts(table, split)
+    twins = {row: (row + 59) % 120 + 1 for row in (*range(31, 61), *range(91, 121))}
+    again = [row for row, twin in twins.items() if parts[row] != "train" and parts[twin] == "train"]
+    told = " and ".join(f"{(parts[again] == part).sum()} of {part}" for part in ("validation", "test"))
+    said = f"rows that stand in train too, token by token: {told}, the first row {min(again)}; what is measured"
+    assert len(notes) == 1
+    assert next(iter(notes))[0].startswith(said)
+    assert built(table[:60], coder, split, tmp_path / "once").notes == ()
+
+
 def test_broken_conversations_are_set_aside(side: TextSide, tmp_path: Path) -> None:
     """A message without a role, a conversation without a reply, an empty reply; the others are learned."""
     good = [{"role": "user", "content": "a"}, {"role": "assistant", "content": "b"}]

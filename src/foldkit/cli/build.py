@@ -82,4 +82,4 @@ def show_dataset(dataset: Dataset) -> None:
     if dataset.unused:
         console.print(f"columns that nothing uses: {', '.join(dataset.unused)}", markup=False)
     for note in dataset.notes:
-        console.print(note, markup=False)
+        console.print(f"! {note}", markup=False)

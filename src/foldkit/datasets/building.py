@@ -16,6 +16,7 @@ from foldkit.rows.shapes import SOURCE_ROW
 from .coding import Coded, Coder, SetAside, code_stream
 from .examples import Examples
 from .placing import PARTS
+from .repeats import Repeats
 from .splitting import SplitSettings, check_parts
 from .store import Dataset, DatasetWriter, read_built
 
@@ -85,6 +86,7 @@ class _Counted:
         self._blank_ends: list[int] = []
         self._lossy: list[int] = []
         self._unlike: list[int] = []
+        self._repeats = Repeats()
         self._digests = {part: [hashlib.sha256() for _ in range(7)] for part in PARTS}
 
     def add(self, part: str, examples: Examples) -> None:
@@ -96,6 +98,7 @@ class _Counted:
         n["tokens"] += int(lengths.sum())
         n["learned"] += examples.n_learned
         n["longest"] = max(n["longest"], int(lengths.max()))
+        self._repeats.add(part, examples)
         for digest, data in zip(self._digests[part], examples.buffers(), strict=True):
             digest.update(data)
 
@@ -118,10 +121,10 @@ class _Counted:
 
     @property
     def notes(self) -> list[str]:
-        """In how many rows a prompt or a reply is not what it would be at asking, in words."""
+        """In how many rows a prompt or a reply is not what it would be at asking, or stands in train too, in words."""
         told = (
             ("the prompt ends in a blank", self._blank_ends),
             ("the tokenizer does not give the target back exactly", self._lossy),
             ("the markup opens replies before the last one otherwise than when they are asked for", self._unlike),
         )
-        return [f"{what} in {len(rows)} rows, first {rows[0]}" for what, rows in told if rows]
+        return [f"{what} in {len(rows)} rows, first {rows[0]}" for what, rows in told if rows] + self._repeats.notes

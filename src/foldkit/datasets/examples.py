@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, overload
@@ -147,6 +148,11 @@ class Examples(Sequence[Example]):
         learned = np.cumsum(steps[:-1], dtype=np.int8).astype(bool)
         return np.unique(np.concatenate([ids[learned], self._flat("rejected")[0]]), return_counts=True)
 
+    def texts(self) -> Iterator[bytes]:
+        """Yield for each example the bytes of its ids and of those of its worse reply."""
+        for own, worse in zip(self._bytes("ids"), self._bytes("rejected"), strict=True):
+            yield own + worse
+
     def buffers(self) -> Iterator[bytes]:
         """Yield the bytes of rows, and of lengths and values of ids, spans and rejected ids, for fingerprints."""
         yield self.rows.astype("<i8").tobytes()
@@ -154,6 +160,12 @@ class Examples(Sequence[Example]):
             values, ends = self._flat(name)
             yield np.diff(ends).astype("<i8").tobytes()
             yield values.astype("<i4").tobytes()
+
+    def _bytes(self, name: str) -> Iterator[bytes]:
+        values, ends = self._flat(name)
+        data = values.tobytes()
+        for start, end in itertools.pairwise((ends * values.itemsize).tolist()):
+            yield data[start:end]
 
     def _flat(self, name: str) -> tuple[np.ndarray, np.ndarray]:
         """Return the values of a column one after the other, and where each example's begin and end, int64 (n+1,)."""

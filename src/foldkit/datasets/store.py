@@ -23,7 +23,7 @@ from .coding import SetAside
 from .examples import Examples, schema
 from .placing import PARTS
 
-VERSION = 5
+VERSION = 6
 
 
 @dataclass(frozen=True)
