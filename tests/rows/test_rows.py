@@ -75,7 +75,9 @@ def test_tables_of_text_in_other_forms(tmp_path: Path, write: Write) -> None:
 
 
 def test_json_under_a_path_of_keys_and_nested_cells(write: Write) -> None:
-    """The path is followed; lists in cells become JSON text, truth values words; columns may differ by row."""
+    """The path is followed; lists become JSON text, truth values words; columns may differ by row; or lines of objects."""
+    lines = write("lines.json", '{"n": 1}\n\n{"m": [2]}\n')
+    assert table(lines).to_dict("records") == [{"n": "1", "m": ""}, {"n": "", "m": "[2]"}]
     path = write("a.json", '{"data": {"items": [{"m": [{"role": "user"}], "ok": true}, {"n": 1}]}}')
     assert table(path, key="data.items").to_dict("records") == [
         {"m": '[{"role": "user"}]', "ok": "true", "n": ""},
@@ -148,8 +150,10 @@ def test_what_only_some_rows_have_is_blank_in_the_other_pieces(write: Write) -> 
         ("a.jsonl", '{"a": 1}\nnope\n', "line 2: line: expected a JSON object, found 'nope'"),
         ("a.jsonl", '{"a": 1}\n[1]\n', r"line 2: row: expected a JSON object, found \[1\]"),
         ("a.jsonl", '{"a": "\\ud83d"}', "half of a surrogate pair"),
-        ("a.json", '{"a": {"b": [{}]}}', "name the array with key"),
-        ("a.json", '{"rows": [{}]}', 'set key = "rows"'),
+        ("a.json", '{"a": {"b": 3}}', "name the array with key"),
+        ("a.json", '{"a": {"b": [{}]}, "c": [{}, {}], "d": [1, 2, 3]}', 'set key = "c"'),
+        ("a.json", '{"a": {"b": [{}]}, "d.e": [{}, {}]}', r'set key = "a\.b"'),
+        ("a.jsonl", '[{"a": 1}]', r"an array of them is a \.json file"),
         ("a.json", "[1", "expected JSON"),
         ("a.parquet", "PAR1", "a Parquet file"),
         ("a.arrow", "nothing", "an Arrow file or stream"),

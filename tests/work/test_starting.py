@@ -134,6 +134,17 @@ def test_another_delimiter_and_encoding_are_written_down(tmp_path: Path) -> None
     assert sum(part["rows"] for part in foldkit.build(sheet).counts().values()) == 40
 
 
+def test_the_key_of_the_rows_is_found_and_written_down(tmp_path: Path) -> None:
+    """That of the longest array of objects; in a file whose rows stand under none there is nothing to find."""
+    values = {"about": {"by": [{"name": "Orra"}]}, "data": {"items": KINDS["label"]}}
+    (tmp_path / "r.json").write_text(json.dumps(values))
+    started = foldkit.start("r.json", tmp_path)
+    assert started.assumed[0] == "the rows stand under the key 'data.items'"
+    assert len(foldkit.build(foldkit.read_sheet(started.sheet)).parts["train"]) == 32
+    (tmp_path / "s.json").write_text(json.dumps(KINDS["label"]))
+    assert "key" not in foldkit.start("../s.json", tmp_path / "s").sheet.read_text()
+
+
 def test_rows_that_give_no_start_are_refused(tmp_path: Path) -> None:
     """No column of texts; no file; no base; nothing is left behind."""
     (tmp_path / "r.csv").write_text("a,b\n1,2\n3,4\n")

@@ -7,7 +7,7 @@ from .readers import READERS
 from .reading import BadRow, Rows, read_rows, stream_rows
 from .settings import RowsSettings
 from .shapes import SHAPES
-from .sources import find_files, found_delimiter
+from .sources import find_files, found_delimiter, found_key
 from .tables import column
 
 __all__ = [
@@ -24,6 +24,7 @@ __all__ = [
     "column",
     "find_files",
     "found_delimiter",
+    "found_key",
     "guess",
     "read_rows",
     "recognise",

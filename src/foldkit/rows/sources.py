@@ -9,6 +9,7 @@ from foldkit.formats import InputError
 
 from .readers import READERS
 from .readers.delimited import other_delimiter, read_delimited
+from .readers.json_files import found_array, read_json
 from .settings import RowsSettings
 
 
@@ -46,3 +47,9 @@ def found_delimiter(settings: RowsSettings, folder: Path) -> str:
     """Return what parts the cells of a source's first file, "" where that is the usual delimiter, or there are none."""
     first = find_files(settings.source, folder)[0]
     return other_delimiter(first, settings.encoding) if READERS[ending(first)] is read_delimited else ""
+
+
+def found_key(settings: RowsSettings, folder: Path) -> str:
+    """Return under which key of a source's first file the rows stand, "" where they stand under none."""
+    first = find_files(settings.source, folder)[0]
+    return found_array(first, settings.encoding) if READERS[ending(first)] is read_json else ""

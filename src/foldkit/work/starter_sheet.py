@@ -73,7 +73,7 @@ def _renamed(found: Found) -> dict[str, str]:
 
 def _rows(found: Found, renamed: dict[str, str]) -> str:
     usual = RowsSettings("")
-    own = {name: str(getattr(found.reading, name)) for name in ("delimiter", "encoding")}
+    own = {name: str(getattr(found.reading, name)) for name in ("delimiter", "encoding", "key")}
     unusual = [f"{name} = {quoted(value)}\n" for name, value in own.items() if value != getattr(usual, name)]
     columns = ", ".join(f"{slot} = {quoted(name)}" for slot, name in renamed.items())
     return f"""[rows]

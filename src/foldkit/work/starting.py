@@ -13,7 +13,7 @@ import pandas as pd
 
 from foldkit.datasets import code_rows
 from foldkit.formats import InputError, UsageError, write_aside
-from foldkit.rows import SHAPES, Kind, RowsSettings, belonging, found_delimiter, guess, read_rows, recognise
+from foldkit.rows import SHAPES, Kind, RowsSettings, belonging, found_delimiter, found_key, guess, read_rows, recognise
 from foldkit.rows.shapes import PiecesSettings
 from foldkit.templates.template import BUILTIN
 
@@ -97,10 +97,11 @@ def _fitted(found: Found, inputs: Inputs) -> tuple[Found, int, str]:
 
 
 def _reading(settings: RowsSettings, folder: Path) -> tuple[RowsSettings, list[str]]:
-    """Return how the source is read, its delimiter found where it is not the usual one, and what that assumes."""
-    other = found_delimiter(settings, folder)
+    """Return how the source is read, an unusual delimiter or the key of an array found, and what that assumes."""
+    other, key = found_delimiter(settings, folder), found_key(settings, folder)
     said = [f"cells are parted by {other!r}, as the header has no other"] if other else []
-    return dataclasses.replace(settings, delimiter=other), said
+    said += [f"the rows stand under the key {key!r}"] if key else []
+    return dataclasses.replace(settings, delimiter=other, key=key), said
 
 
 def _shape(kind: Kind, table: pd.DataFrame) -> tuple[str, list[str]]:

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
+import zlib
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -15,22 +17,25 @@ from .contract import Bad, Raw, by_rows, open_text
 
 @by_rows
 def read_json(path: Path, settings: RowsSettings) -> Iterator[Raw | Bad]:
-    """Yield the objects of the array under `settings.key`, whose parts are joined by dots."""
+    """Yield the objects of the array under `settings.key`, whose parts are joined by dots, or of lines where it has them."""
     with open_text(path, settings.encoding) as file:
         try:
             value = json.load(file)
         except UnicodeDecodeError:
             raise
         except (ValueError, RecursionError) as error:
-            raise InputError(path, "file", "JSON", str(error), "mend the place it names") from None
+            if not _has_lines(path, settings.encoding):
+                raise InputError(path, "file", "JSON", str(error), "mend the place it names") from None
+            yield from _lines(path, settings)
+            return
     for part in settings.key.split(".") if settings.key else ():
         if not isinstance(value, dict) or part not in value:
             known = list(value) if isinstance(value, dict) else []
             raise InputError(path, f"key {part!r} of [rows] key", "a key of the file", part, near_name(part, known))
         value = value[part]
     if not isinstance(value, list):
-        lists = [key for key, item in value.items() if isinstance(item, list)] if isinstance(value, dict) else []
-        todo = f'set key = "{lists[0]}" in [rows]' if lists else "name the array with key in [rows]"
+        arrays = array_keys(value)
+        todo = f'set key = "{arrays[0]}" in [rows]' if arrays else "name the array with key in [rows]"
         raise InputError(path, "file", "an array of objects", type(value).__name__, todo)
     for number, item in enumerate(value, 1):
         yield _row(f"{path}, row {number}", item)
@@ -39,6 +44,44 @@ def read_json(path: Path, settings: RowsSettings) -> Iterator[Raw | Bad]:
 @by_rows
 def read_json_lines(path: Path, settings: RowsSettings) -> Iterator[Raw | Bad]:
     """Yield the objects of the lines, blank lines passed over."""
+    yield from _lines(path, settings)
+
+
+def found_array(path: Path, encoding: str) -> str:
+    """Return the key under which the longest array of objects of a file stands, "" where it is one, or has none."""
+    # What is wrong with a file is said when its rows are read.
+    with (
+        contextlib.suppress(ValueError, RecursionError, EOFError, OSError, zlib.error),
+        open_text(path, encoding) as file,
+    ):
+        return next(iter(array_keys(json.load(file))), "")
+    return ""
+
+
+def array_keys(value: Any) -> list[str]:
+    """Return the keys under which arrays of objects stand, those of the longest first; parts are joined by dots."""
+    found = sorted(_arrays(value, ()), key=lambda one: -one[0])
+    return [".".join(keys) for _, keys in found]
+
+
+def _arrays(value: Any, keys: tuple[str, ...]) -> Iterator[tuple[int, tuple[str, ...]]]:
+    if isinstance(value, list) and keys and all(isinstance(item, dict) for item in value):
+        yield len(value), keys
+    for key, item in value.items() if isinstance(value, dict) else ():
+        if "." not in key:
+            yield from _arrays(item, (*keys, key))
+
+
+def _has_lines(path: Path, encoding: str) -> bool:
+    """Whether the first line of a file is an object by itself."""
+    with open_text(path, encoding) as file:
+        try:
+            return isinstance(json.loads(file.readline()), dict)
+        except (ValueError, RecursionError):
+            return False
+
+
+def _lines(path: Path, settings: RowsSettings) -> Iterator[Raw | Bad]:
     with open_text(path, settings.encoding) as file:
         for number, line in enumerate(file, 1):
             if not line.strip():
@@ -54,7 +97,7 @@ def read_json_lines(path: Path, settings: RowsSettings) -> Iterator[Raw | Bad]:
 
 def _row(place: str, item: Any) -> Raw | Bad:
     if not isinstance(item, dict):
-        return Bad(place, "row", "a JSON object", item, "use objects")
+        return Bad(place, "row", "a JSON object", item, "use objects, one a line; an array of them is a .json file")
     if _half_a_character(item):
         return Bad(place, "row", "whole characters", "half of a surrogate pair", "export the text again")
     return Raw(place, item)
