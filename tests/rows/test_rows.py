@@ -75,7 +75,7 @@ def test_tables_of_text_in_other_forms(tmp_path: Path, write: Write) -> None:
 
 
 def test_json_under_a_path_of_keys_and_nested_cells(write: Write) -> None:
-    """The path is followed; lists become JSON text, truth values words; columns may differ by row; or lines of objects."""
+    """The path is followed; lists become JSON text, truth values words; columns may differ by row; lines too."""
     lines = write("lines.json", '{"n": 1}\n\n{"m": [2]}\n')
     assert table(lines).to_dict("records") == [{"n": "1", "m": ""}, {"n": "", "m": "[2]"}]
     path = write("a.json", '{"data": {"items": [{"m": [{"role": "user"}], "ok": true}, {"n": 1}]}}')

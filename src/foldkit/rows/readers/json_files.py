@@ -17,7 +17,7 @@ from .contract import Bad, Raw, by_rows, open_text
 
 @by_rows
 def read_json(path: Path, settings: RowsSettings) -> Iterator[Raw | Bad]:
-    """Yield the objects of the array under `settings.key`, whose parts are joined by dots, or of lines where it has them."""
+    """Yield the objects of the array under `settings.key`, its parts joined by dots; or of lines where it has them."""
     with open_text(path, settings.encoding) as file:
         try:
             value = json.load(file)
