@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from .common import NewFile, open_sheet, out, sheet_options, short, show_table
+from .common import NewFile, open_sheet, out, sheet_options, short, show_table, shown_work
 
 if TYPE_CHECKING:
     from foldkit.datasets import Coded, Example
@@ -45,7 +45,8 @@ def look(
     if figure:
         draw_figure(inputs, figure)
         return
-    summary = summarise(inputs.table)
+    with shown_work("read the rows"):
+        summary = summarise(inputs.table)
     if as_json:
         import dataclasses
         import json

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import click
 
-from .common import out
+from .common import out, shown_work
 
 
 @click.command(epilog="Example: foldkit new answers.csv")
@@ -26,7 +26,8 @@ def new(file: Path, folder: Path | None, base: str, encoding: str) -> None:
     source = Path(os.path.relpath(file, folder)).as_posix()
     at = base if base == "pellam" else Path(os.path.relpath(base, folder)).as_posix()
     try:
-        started = start(source, folder, at, encoding)
+        with shown_work("read the rows"):
+            started = start(source, folder, at, encoding)
     except InputError as error:
         if error.what != "encoding" or error.where == "[rows]":
             raise

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from .common import open_sheet, out, sheet_options, show_table
+from .common import open_sheet, out, sheet_options, show_table, shown_work
 
 
 @click.command(epilog="Example: foldkit split --rows > parts.tsv")
@@ -18,7 +18,8 @@ def split(sheet_file: Path, changes: tuple[str, ...], each: bool) -> None:
     from foldkit.work import split as split_rows
 
     sheet = open_sheet(sheet_file, changes)
-    found = split_rows(sheet)
+    with shown_work("split: every row against all others"):
+        found = split_rows(sheet)
     if each:
         click.echo("\n".join(f"{row}\t{part}" for row, part in found.parts.items()))
         return

@@ -27,8 +27,8 @@ class Found(NamedTuple):
     group: str
     unused: list[str]
     groups: list[str]
-    n_units: int = _FEW
-    n_rows: int = _FEW
+    n_units: int
+    n_rows: int
 
 
 def sheet_text(found: Found, window: int) -> str:

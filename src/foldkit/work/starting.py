@@ -53,7 +53,9 @@ def start(source: str, folder: str | Path, base: str = "pellam", encoding: str =
     template = SHAPED.get(found.kind.name, found.kind.name)
     values = tomllib.loads(sheet_text(found, _CUT)) | {"template": {"use": template}}
     inputs = open_inputs(sheet_from_mapping(values, folder, str(sheet_at)))
-    found, window, fits = _fitted(found._replace(n_rows=len(inputs.table), n_units=len(inputs.table)), inputs)
+    if found.shape:
+        found = found._replace(n_rows=len(inputs.table), n_units=len(inputs.table))
+    found, window, fits = _fitted(found, inputs)
     shutil.copyfile(BUILTIN / f"{template}.toml", template_at)
     write_aside(sheet_at, sheet_text(found, window))
     alone = [] if found.group else [_alone(found.groups)]
@@ -71,15 +73,16 @@ def _found(reading: RowsSettings, folder: Path, base: str) -> tuple[Found, list[
     groups = [] if shape else belonging(table, unused)
     group = "talk" if kind.name == "transcript" else ""
     said = _said(kind, names, guessed=known is None)
-    return Found(reading, kind, base, shape, group, unused, groups), [said, *told]
+    return Found(reading, kind, base, shape, group, unused, groups, len(table), len(table)), [said, *told]
 
 
 def _fitted(found: Found, inputs: Inputs) -> tuple[Found, int, str]:
     """Return the same with texts that are too long cut in pieces, the window, and what both assume."""
-    coded = code_rows(inputs.table.head(_FIRST), dataclasses.replace(inputs.coder, window=2**20))
+    first = (inputs.table if found.shape else next(inputs.stream()).table).head(_FIRST)
+    coded = code_rows(first, dataclasses.replace(inputs.coder, window=2**20))
     if not len(coded.examples):
-        first = coded.set_aside[0]
-        return found, _CUT, f"no row can be used as it is: row {first.row}, {first.reason}"
+        aside = coded.set_aside[0]
+        return found, _CUT, f"none of the first {len(first)} rows can be used: row {aside.row}, {aside.reason}"
     lengths, most = coded.examples.lengths, _WINDOWS[-1]
     n, longest = len(lengths), int(lengths.max())
     if longest <= most:
@@ -88,7 +91,7 @@ def _fitted(found: Found, inputs: Inputs) -> tuple[Found, int, str]:
     over = f"{int((lengths > most).sum())} of the first {n} examples have over {most:,} tokens, the longest {longest:,}"
     if found.kind.name != "text":
         return found, most, f"{over}: they are set aside; shorten them, or give window more"
-    n_characters = inputs.table["text"].loc[coded.examples.rows].str.len().to_numpy()
+    n_characters = first["text"].loc[coded.examples.rows].str.len().to_numpy()
     size = max(100, int(0.8 * _CUT * (n_characters / lengths).min()) // 100 * 100)
     pieces, _ = SHAPES["pieces"](inputs.table, PiecesSettings(longest=size))
     shape = f"\n[rows.pieces]               # a row for each piece of a text\nlongest = {size:<17} # characters\n"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import json
+import re
 import zlib
 from collections.abc import Iterator
 from pathlib import Path
@@ -14,13 +15,16 @@ from foldkit.formats import InputError, near_name
 from ..settings import RowsSettings
 from .contract import Bad, Raw, by_rows, open_text
 
+_HALF = re.compile(r"\\u[dD][89a-fA-F]")
+
 
 @by_rows
 def read_json(path: Path, settings: RowsSettings) -> Iterator[Raw | Bad]:
     """Yield the objects of the array under `settings.key`, its parts joined by dots; or of lines where it has them."""
     with open_text(path, settings.encoding) as file:
         try:
-            value = json.load(file)
+            text = file.read()
+            value = json.loads(text)
         except UnicodeDecodeError:
             raise
         except (ValueError, RecursionError) as error:
@@ -37,8 +41,9 @@ def read_json(path: Path, settings: RowsSettings) -> Iterator[Raw | Bad]:
         arrays = array_keys(value)
         todo = f'set key = "{arrays[0]}" in [rows]' if arrays else "name the array with key in [rows]"
         raise InputError(path, "file", "an array of objects", type(value).__name__, todo)
+    escapes = bool(_HALF.search(text))
     for number, item in enumerate(value, 1):
-        yield _row(f"{path}, row {number}", item)
+        yield _row(f"{path}, row {number}", item, escapes=escapes)
 
 
 @by_rows
@@ -92,13 +97,14 @@ def _lines(path: Path, settings: RowsSettings) -> Iterator[Raw | Bad]:
             except (ValueError, RecursionError) as error:
                 yield Bad(place, "line", "a JSON object", line.rstrip("\r\n"), f"mend the line ({error})")
             else:
-                yield _row(place, item)
+                yield _row(place, item, escapes=bool(_HALF.search(line)))
 
 
-def _row(place: str, item: Any) -> Raw | Bad:
+def _row(place: str, item: Any, *, escapes: bool) -> Raw | Bad:
+    """Return the row of an object; only where its text `escapes` halves of characters may one stand alone."""
     if not isinstance(item, dict):
         return Bad(place, "row", "a JSON object", item, "use objects, one a line; an array of them is a .json file")
-    if _half_a_character(item):
+    if escapes and _half_a_character(item):
         return Bad(place, "row", "whole characters", "half of a surrogate pair", "export the text again")
     return Raw(place, item)
 
