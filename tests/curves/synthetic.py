@@ -30,6 +30,7 @@ class Made:
     seed: int = 0
     spikes: tuple[float, ...] = ()
     skipped: int = 0
+    check_seconds: float = 1.0
     extra: list[dict[str, Any]] = field(default_factory=list)
 
     def log(self) -> RunLog:
@@ -44,15 +45,20 @@ class Made:
         checks = self.validation(at / self.n_steps) * (1 + self.check_noise * rng.standard_normal(n_checks))
         begin = {"event": "started", "n_train": self.rows, "n_validation": self.check_rows, "n_steps": self.n_steps}
         taken = [
-            {"event": "step", "step": int(s), "loss": float(v), "epoch": self.epochs * s / self.n_steps}
-            for s, v in zip(steps, losses, strict=True)
+            {"event": "step", "step": int(s), "loss": float(v), "epoch": self.epochs * s / self.n_steps, "seconds": t}
+            for s, v, t in zip(steps, losses, self.seconds_at(steps, at, before=True), strict=True)
         ]
         checked = [
-            {"event": "validation", "step": int(s), "validation_loss": float(v)}
-            for s, v in zip(at, checks, strict=True)
+            {"event": "validation", "step": int(s), "validation_loss": float(v), "seconds": t}
+            for s, v, t in zip(at, checks, self.seconds_at(at, at, before=False), strict=True)
         ]
         bad = [{"event": "skipped", "step": index + 1} for index in range(self.skipped)]
         return RunLog.of_events([begin, *taken, *checked, *bad])
+
+    def seconds_at(self, steps: np.ndarray, checked: np.ndarray, *, before: bool) -> list[float]:
+        """Return when each step is done, or the validation after it: a step takes 0.1 s."""
+        n_checked = np.searchsorted(checked, steps, side="left" if before else "right")
+        return [0.1 * float(step) + self.check_seconds * int(n) for step, n in zip(steps, n_checked, strict=True)]
 
 
 def falling(start: float, end: float, pace: float = 5.0) -> Callable[[np.ndarray], np.ndarray]:
@@ -67,7 +73,7 @@ def turning(start: float, low: float, at: float, rise: float) -> Callable[[np.nd
 
 
 def planted() -> list[tuple[str, Made]]:
-    """Forty curves, each with the name of what it was made to show."""
+    """Forty-one curves, each with the name of what it was made to show."""
     made: list[tuple[str, Made]] = []
     for i, (fall, last) in enumerate(((1.9, 0.9), (2.5, 0.5), (1.5, 0.4), (3.0, 1.0), (2.0, 0.7))):
         line = lambda t, a=fall, b=last: a + (b - a) * t  # noqa: E731
@@ -104,6 +110,7 @@ def _planted_rows_and_ends() -> list[tuple[str, Made]]:
     for i, (rows, noise) in enumerate(((8, 0.12), (15, 0.2), (30, 0.08), (5, 0.3))):
         wild = Made(falling(3, 0.5), falling(3, 0.6), check_rows=rows, check_noise=noise, n_checks=14, seed=i)
         made.append(("noisy validation", wild))
+    made.append(("long validations", Made(falling(3, 0.4), falling(3, 0.5), check_seconds=4.0)))
     for i, (share, reason) in enumerate(((0.3, "stopped"), (0.5, "out of time"), (0.6, "killed"), (0.8, "failed"))):
         made.append(("stopped early", Made(falling(3, 0.4), falling(3, 0.5), made=share, reason=reason, seed=i)))
     return made

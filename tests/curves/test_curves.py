@@ -129,7 +129,7 @@ def test_many_points_are_thinned_to_what_can_be_seen() -> None:
 
 @pytest.mark.parametrize(("name", "made"), planted(), ids=lambda value: value if isinstance(value, str) else "")
 def test_what_a_curve_was_made_to_show_is_said(name: str, made: Made) -> None:
-    """Forty curves: the claim is among what is said, with a number in it and something to try."""
+    """Forty-one curves: the claim is among what is said, with a number in it and something to try."""
     said = {found.name: found for found in diagnose(made.log(), made.reason)}
     assert name in said
     assert any(letter.isdigit() for letter in said[name].says)
@@ -138,7 +138,7 @@ def test_what_a_curve_was_made_to_show_is_said(name: str, made: Made) -> None:
 
 @pytest.mark.parametrize("made", healthy(), ids=lambda made: f"seed {made.seed}")
 def test_a_healthy_curve_stays_without_comment(made: Made) -> None:
-    """Forty curves of many lengths and scatters: nothing is said."""
+    """Forty-one curves of many lengths and scatters: nothing is said."""
     assert diagnose(made.log(), made.reason) == []
 
 
@@ -151,6 +151,8 @@ def test_a_claim_holds_its_figures_and_a_running_training_is_not_called_short() 
     (found,) = diagnose(RunLog.of_events(events), "done")
     assert found.name == "overfitting"
     assert "lowest, 0.5000, at step 40 and 0.7500 at the end (+50%)" in found.says
+    (long,) = diagnose(Made(falling(3, 1), falling(3, 1), n_steps=8, n_checks=4, check_seconds=8.0).log(), "done")
+    assert str(long).startswith("long validations: 32 of 33 s went into 4 of them; a smaller split.validation")
     slow = Made(lambda t: 3.0 * (1 - 0.2 * t), lambda t: 3.0 * (1 - 0.2 * t), made=0.5)
     assert diagnose(slow.log(), "") == []
     assert diagnose(Made(falling(3, 1), falling(3, 1), n_steps=5).log(), "done") == []

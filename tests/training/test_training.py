@@ -42,7 +42,7 @@ from foldkit.training import (
 )
 from foldkit.training.batches import batches, dealt, first_fit, usual_tokens
 from foldkit.training.lanes import count_lanes
-from foldkit.training.objective import ReplyObjective
+from foldkit.training.objective import ReplyObjective, tallies
 from foldkit.training.optimiser import Optimiser
 from foldkit.training.schedule import check_steps
 from foldkit.training.settings import BEST_BY
@@ -451,6 +451,55 @@ def test_a_training_ends_early_when_it_is_told_to(examples: list[Example]) -> No
     assert (of(asked, Finished)[0].reason, of(asked, Due)[-1].step, len(of(asked, Stepped))) == ("stopped", 3, 3)
 
 
+def test_a_validation_is_stopped_and_made_when_the_training_goes_on(examples: list[Example]) -> None:
+    """Asked at any moment, the same bytes and validations come of it; one that is left out shows: the control."""
+    settings = TrainSettings(steps=4, batch=4, micro_batch=1, validations=2, averaging=0.8)
+    whole, factors = run(examples, settings)
+    waiting = []
+    for n_asked in range(20):
+        events, _ = run(examples, settings, stop=iter([*[False] * n_asked, True]).__next__)
+        if of(events, Finished)[0].reason == "done":
+            break
+        snapshot = of(events, Due)[-1].snapshot()
+        again, ended = run(examples, settings, resume=snapshot)
+        checks = [
+            (check.step, check.validation_loss, check.best) for check in (*of(events, Checked), *of(again, Checked))
+        ]
+        assert checks == [(check.step, check.validation_loss, check.best) for check in of(whole, Checked)]
+        assert all(torch.equal(a, b) for a, b in zip(factors, ended, strict=True))
+        if snapshot.counts["checked_step"] < snapshot.counts["step"] in (2, 4):
+            waiting.append(snapshot)
+    assert len(waiting) == 6  # at the step and after two of three passes, twice
+    assert n_asked == 8
+    waiting[0].counts["checked_step"] = 2
+    assert len(of(run(examples, settings, resume=waiting[0])[0], Checked)) == 1
+
+
+@pytest.mark.parametrize(("seconds", "n_steps", "ends"), [(60.2, 40, 61.0), (30.5, 16, 37.0), (0.0, 80, 101.0)])
+def test_minutes_hold_the_last_validation_too(
+    examples: list[Example], monkeypatch: pytest.MonkeyPatch, seconds: float, n_steps: int, ends: float
+) -> None:
+    """By a clock that steps and validations turn: one that takes long leaves half of the time to steps."""
+    clock = 0.0
+
+    def turned(by: float, of: Any) -> Any:
+        def call(*args: Any, **named: Any) -> Any:
+            nonlocal clock
+            clock += by
+            return of(*args, **named)
+
+        return call
+
+    monkeypatch.setattr("foldkit.training.loop.time.perf_counter", lambda: clock)
+    monkeypatch.setattr(Stepper, "gradient", turned(1.0, Stepper.gradient))
+    monkeypatch.setattr("foldkit.training.loop.tallies", turned(21.0, tallies))
+    decoder = tiny_decoder(torch.float32)
+    settings = TrainSettings(steps=80, batch=4, micro_batch=4, validations=1, minutes=seconds / 60)
+    adapter, checked = attach(decoder, AdapterSettings(rank=4)), examples * 21  # a third of the tokens of 63 steps
+    end = of(list(train_adapter(decoder, adapter, examples, checked, settings)), Finished)[0]
+    assert (end.step, end.seconds) == (n_steps, ends)
+
+
 @pytest.mark.parametrize("seconds", [400.0, 0.01])
 def test_ten_minutes_are_the_most_that_is_not_kept(
     examples: list[Example], monkeypatch: pytest.MonkeyPatch, seconds: float
@@ -459,7 +508,8 @@ def test_ten_minutes_are_the_most_that_is_not_kept(
     clock = itertools.count(step=seconds)
     monkeypatch.setattr("foldkit.training.loop.time.perf_counter", lambda: float(next(clock)))
     events, _ = run(examples, TrainSettings(steps=9, batch=5, micro_batch=5, validations=1))
-    assert [event.step for event in of(events, Due)] == (list(range(1, 10)) if seconds > 300 else [9])
+    # The last one is kept before its validation too, which may take as long.
+    assert [event.step for event in of(events, Due)] == ([*range(1, 10), 9] if seconds > 300 else [9])
 
 
 @pytest.mark.parametrize("figure", [name for name in BEST_BY if name not in ("ranked", "margin")])

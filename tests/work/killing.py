@@ -23,7 +23,7 @@ from foldkit.runs import LogWriter, RunFolder
 from foldkit.training import TrainEvent, loop
 
 CHANGES = ["train.epochs=2", "train.batch=4", "train.validations=4", "train.checkpoint_every=3", "adapter.dropout=0.1"]
-_REPLACE, _FDOPEN, _WRITE, _MEAN_LOSS = os.replace, os.fdopen, LogWriter.write, loop.mean_loss
+_REPLACE, _FDOPEN, _WRITE, _TALLIES = os.replace, os.fdopen, LogWriter.write, loop.tallies
 
 
 def die() -> None:
@@ -69,7 +69,7 @@ def set_up(kind: str, n: int) -> Callable[[TrainEvent], None]:
     elif kind == "in a line of the log":
         LogWriter.write = after_calls(n, half_a_line, _WRITE)  # type: ignore[method-assign]
     elif kind == "in validation":
-        loop.mean_loss = after_calls(n, lambda *_: die(), _MEAN_LOSS)  # type: ignore[attr-defined]
+        loop.tallies = after_calls(n, lambda *_: die(), _TALLIES)  # type: ignore[attr-defined]
     return after_calls(n, lambda _: die(), lambda _: None) if kind == "between events" else lambda _: None
 
 

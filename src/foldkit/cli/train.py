@@ -194,7 +194,7 @@ def _find_rate(sheet: Sheet) -> None:
 
 def _listener(progress: Progress) -> Callable[[TrainEvent], None]:
     from foldkit.runs import clock
-    from foldkit.training import Checked, Noted, Skipped, Started, Stepped
+    from foldkit.training import Checked, Checking, Noted, Skipped, Started, Stepped
 
     task = progress.add_task("", total=None)
 
@@ -214,6 +214,8 @@ def _listener(progress: Progress) -> Callable[[TrainEvent], None]:
             to_go = clock(event.to_go)
             said = f"loss {event.smoothed_loss:.3f}  {event.tokens_per_second:,.0f} tokens/s  {to_go} to go"
             progress.update(task, completed=event.step, description=said)
+        elif isinstance(event, Checking):
+            progress.update(task, description=f"validation, {event.n_done / event.n_passes:.0%} of it")
         elif isinstance(event, Skipped):
             rows = ", ".join(map(str, event.rows))
             progress.console.print(f"! step {event.step} skipped: {event.reason}; rows {rows}", soft_wrap=True)

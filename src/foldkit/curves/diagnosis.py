@@ -19,7 +19,9 @@ _STEPS, _CHECKS = 20, 4
 # A spike rises by this share of the loss at the start at least: of a loss near zero twice as much is nothing.
 _SPIKE = 0.01
 # The figures of steps that a diagnosis needs.
-FIGURES = ("loss", "epoch")
+FIGURES = ("loss", "epoch", "seconds")
+# Validations that take this share of a training, and so many seconds, are spoken of.
+_LONG_SHARE, _LONG_SECONDS = 0.25, 30.0
 
 
 @dataclass(frozen=True)
@@ -36,7 +38,7 @@ class Diagnosis:
 
 @dataclass(frozen=True)
 class Facts:
-    """What is known of a training: losses of steps and of validations, what it began with, how it ended.
+    """What is known of a training: losses of steps and of validations, what it began with, how long it took, its end.
 
     `reason` is that of the run, "killed" or "failed" where it has none, "" while it is still at work.
     """
@@ -51,6 +53,8 @@ class Facts:
     epochs: float
     n_skipped: int
     reason: str
+    seconds: float
+    check_seconds: float
 
     @property
     def course(self) -> np.ndarray:
@@ -97,7 +101,7 @@ def diagnose(log: RunLog, reason: str = "") -> list[Diagnosis]:
     """Return what the figures of a log show. `reason` says why the training ended, "" that it has not."""
     facts = facts_of(log, reason)
     if len(facts.losses) < _STEPS:
-        return [found for found in (_stopped_early(facts), _skipped(facts)) if found]
+        return [found for found in (_stopped_early(facts), _skipped(facts), _long_validations(facts)) if found]
     return [found for rule in RULES for found in [rule(facts)] if found]
 
 
@@ -118,7 +122,17 @@ def facts_of(log: RunLog, reason: str = "") -> Facts:
         float(epochs[-1]) if len(epochs) else 0.0,
         len(log.of("skipped")),
         reason,
+        *_seconds(log),
     )
+
+
+def _seconds(log: RunLog) -> tuple[float, float]:
+    """Return how long a training took, and its validations, each from the step before it."""
+    steps, ended = log.arrays("step", "step", "seconds")
+    check_steps, checked = log.arrays("validation", "step", "seconds")
+    known = np.isin(check_steps, steps)
+    began = ended[np.searchsorted(steps, check_steps[known])]
+    return float(np.max([*ended[-1:], *checked[-1:]], initial=0.0)), float((checked[known] - began).sum())
 
 
 def _skipped(facts: Facts) -> Diagnosis | None:
@@ -257,6 +271,15 @@ def _stopped_early(facts: Facts) -> Diagnosis | None:
     return Diagnosis("stopped early", says, todo)
 
 
+def _long_validations(facts: Facts) -> Diagnosis | None:
+    if facts.check_seconds < max(_LONG_SECONDS, _LONG_SHARE * facts.seconds):
+        return None
+    says = f"{facts.check_seconds:,.0f} of {facts.seconds:,.0f} s went into {len(facts.checks)} of them"
+    return Diagnosis(
+        "long validations", says, "a smaller split.validation, or fewer train.validations, leaves more to steps"
+    )
+
+
 RULES: tuple[Callable[[Facts], Diagnosis | None], ...] = (
     _stopped_early,
     _skipped,
@@ -268,4 +291,5 @@ RULES: tuple[Callable[[Facts], Diagnosis | None], ...] = (
     _memorised,
     _too_few_rows,
     _noisy_validation,
+    _long_validations,
 )

@@ -99,14 +99,11 @@ class RunLog:
         return self._kinds[event]
 
 
-def cut_log(path: Path, step: int) -> None:
-    """Drop events of later steps than this one, and what was said of an end."""
-    kept = [
-        line
-        for line in read_jsonl(path, tolerate_half_line=True)
-        if line.get("step", 0) <= step and line.get("event") not in ("finished", "failed")
-    ]
-    write_jsonl(path, kept)
+def cut_log(path: Path, step: int, checked_step: int) -> None:
+    """Drop events of later steps than this one, validations after `checked_step`, and what was said of an end."""
+    lasts = {"finished": -1, "failed": -1, "validation": checked_step}
+    lines = read_jsonl(path, tolerate_half_line=True)
+    write_jsonl(path, [line for line in lines if line.get("step", 0) <= lasts.get(str(line.get("event")), step)])
 
 
 def read_log(path: str | Path, figures: Sequence[str] = (), long: int = 1 << 25) -> RunLog:

@@ -18,6 +18,9 @@ if TYPE_CHECKING:
         Checked as Checked,
     )
     from .events import (
+        Checking as Checking,
+    )
+    from .events import (
         Due as Due,
     )
     from .events import (
@@ -63,7 +66,7 @@ __getattr__, __dir__, __all__ = lazy_door(
         "batches": ("count_steps", "epoch_order", "longest", "micro_batches"),
         "checkpoints": ("read_checkpoint", "saved_checkpoints", "write_checkpoint"),
         "costs": ("Memory", "pass_cost"),
-        "events": ("Checked", "Due", "Finished", "Noted", "Skipped", "Started", "Stepped", "TrainEvent"),
+        "events": ("Checked", "Checking", "Due", "Finished", "Noted", "Skipped", "Started", "Stepped", "TrainEvent"),
         "forecasting": ("Change", "Forecast", "fast_micro_batch", "forecast", "too_many_bytes", "with_micro_batch"),
         "loop": ("train_adapter",),
         "objective": ("summed_loss",),

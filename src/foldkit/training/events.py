@@ -56,6 +56,15 @@ class Skipped:
 
 
 @dataclass(frozen=True)
+class Checking:
+    """In a validation that takes a while: how many of its passes are made."""
+
+    step: int
+    n_done: int
+    n_passes: int
+
+
+@dataclass(frozen=True)
 class Checked:
     """After a validation; `best` says that no earlier one was better. The adapter is as it was validated."""
 
@@ -95,4 +104,4 @@ class Noted:
     says: str
 
 
-TrainEvent = Noted | Started | Stepped | Skipped | Checked | Due | Finished
+TrainEvent = Noted | Started | Stepped | Skipped | Checking | Checked | Due | Finished

@@ -24,7 +24,7 @@ from .lanes import count_lanes
 from .memory import peak_bytes
 from .objective import mean_loss
 from .pair_objective import objective_for
-from .schedule import check_steps
+from .schedule import check_steps, steps_end
 from .settings import TrainSettings
 from .stepping import Stepper
 from .team import ALONE, Team
@@ -132,16 +132,16 @@ def forecast(
     check = _seconds_of(lambda: mean_loss(decoder, objective, pieces[:1])) / pieces[0].ids.numel() * n_checked
     step = per_token * statistics.median(map(_n_tokens, steps))
     due = check_steps(n_steps, n_epoch, settings)
-    seconds = per_token * found.n_tokens + len(due) * check
     mean_step = per_token * found.n_tokens / n_steps
-    made = min(1.0, 60 * settings.minutes / seconds) if settings.minutes else 1.0
+    before_last = per_token * found.n_tokens + (len(due) - 1) * check
+    made = min(1.0, steps_end(settings, check) / before_last)
     return dataclasses.replace(
         found,
         memory=memory,
         step_seconds=step,
-        seconds=made * seconds,
-        check_share=len(due) * check / seconds,
-        first_check_seconds=min(min(due) * mean_step, made * seconds) + check,
+        seconds=made * before_last + check,
+        check_share=((made * (len(due) - 1) + 1) * check) / (made * before_last + check),
+        first_check_seconds=min(min(due) * mean_step, made * before_last) + check,
         last_step=max(1, round(made * n_steps)),
     )
 

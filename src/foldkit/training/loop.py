@@ -7,7 +7,7 @@ import functools
 import itertools
 import math
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Generator, Iterator, Sequence
 
 import torch
 from torch import Tensor
@@ -19,13 +19,13 @@ from foldkit.models.decoder import Decoder
 from foldkit.models.freeing import memory_kept
 
 from .batches import batches, count_steps, refuse_empty, usual_tokens
-from .events import Checked, Due, Finished, Skipped, Started, Stepped, TrainEvent
+from .events import Checked, Checking, Due, Finished, Skipped, Started, Stepped, TrainEvent
 from .lanes import count_lanes
 from .memory import peak_bytes
-from .objective import Objective, mean_loss
+from .objective import Objective, Tally, tallies
 from .pair_objective import Reference, objective_for
 from .random_state import random_state
-from .schedule import check_steps, rate_at
+from .schedule import check_steps, rate_at, steps_end
 from .settings import BEST_BY, TrainSettings
 from .state import Snapshot, TrainState
 from .stepping import Gradient, Stepper
@@ -35,6 +35,8 @@ from .team import ALONE, LostProcessError, Team
 _SMOOTH = 0.95
 # Seconds after which what was done since the last checkpoint is kept, whatever else is due.
 _LONG = 600
+# Seconds between two events of one validation.
+_SHOWN = 1.0
 
 
 def train_adapter(
@@ -88,6 +90,7 @@ class _Loop:
         self.n_steps, self.n_epoch = count_steps(self.lengths, settings)
         self.check_objective = check_objective
         self.checks, self.n_validation = check_objective.passes(list(validation), team.size), len(validation)
+        self.n_check_tokens = sum(token_counts(validation))
         average = [factor.detach().clone() for factor in adapter.parameters] if settings.averaging else []
         n_lanes = count_lanes(decoder, settings, usual_tokens(train, settings), team)
         self.stepper = Stepper(decoder, adapter, settings, objective, team, n_lanes)
@@ -95,29 +98,15 @@ class _Loop:
         self.began, self.before, self.kept = time.perf_counter(), 0.0, 0.0
         # The random states of all processes after the last step.
         self.random: list[Tensor] = []
+        # How long the next validation is thought to take.
+        self.check_seconds = 0.0
 
     def events(self, stop: Callable[[], bool]) -> Iterator[TrainEvent]:
-        settings, counts = self.settings, self.state.counts
+        counts = self.state.counts
         self.began, self.before, self.kept = time.perf_counter(), counts.seconds, counts.seconds
-        due = check_steps(self.n_steps, self.n_epoch, settings)
         yield self._started()
-        reason = self._no_better()
-        n_steps = counts.step if reason else self.n_steps
-        steps = itertools.islice(batches(self.lengths, settings), counts.step, n_steps)
         try:
-            for step, indices in enumerate(steps, counts.step + 1):
-                yield from self._step(step, [self.train[index] for index in indices])
-                reason, now = self._ends(stop), counts.seconds
-                if step in due or reason == "out of time":
-                    with self._averaged():
-                        yield self._checked(step)
-                    reason = reason or self._no_better()
-                every = settings.checkpoint_every
-                if reason or (step % every == 0 if every else step in due) or now - self.kept >= _LONG:
-                    self.kept = now
-                    yield self._due()
-                if reason:
-                    break
+            reason = yield from self._steps(stop)
         except LostProcessError as lost:
             self.stepper.drop()
             yield self._due()
@@ -132,14 +121,49 @@ class _Loop:
             peak_bytes(self.decoder.device),
         )
 
+    def _steps(self, stop: Callable[[], bool]) -> Generator[TrainEvent, None, str]:
+        """Make the steps that are left, and return why they end."""
+        counts, due = self.state.counts, check_steps(self.n_steps, self.n_epoch, self.settings)
+        reason = self._no_better()
+        if counts.step in due and counts.checked_step < counts.step:  # it was stopped before this validation, or in it
+            reason = yield from self._after_step("", stop, is_due=True)
+        n_steps = counts.step if reason else self.n_steps
+        for indices in itertools.islice(batches(self.lengths, self.settings), counts.step, n_steps):
+            step = counts.step + 1
+            yield from self._step(step, [self.train[index] for index in indices])
+            reason = yield from self._after_step(self._ends(stop), stop, is_due=step in due)
+            if reason:
+                break
+        return reason
+
+    def _after_step(self, reason: str, stop: Callable[[], bool], *, is_due: bool) -> Generator[TrainEvent, None, str]:
+        """Validate and keep what is due, and return why the training ends, which `reason` says already, or ""."""
+        counts, every, now = self.state.counts, self.settings.checkpoint_every, self.state.counts.seconds
+        if reason != "stopped" and (is_due or reason == "out of time"):
+            if now + self.check_seconds - self.kept >= _LONG:
+                self.kept = now
+                yield self._due()
+            ended = yield from self._check(stop)
+            reason = (reason or self._no_better()) if ended else "stopped"
+        if reason or (counts.step % every == 0 if every else is_due) or now - self.kept >= _LONG:
+            self.kept = now
+            yield self._due()
+        return reason
+
     def _ends(self, stop: Callable[[], bool]) -> str:
         """Return why the training ends before its last step, "" for not yet: by the first clock, and any one's stop."""
-        minutes = self.settings.minutes
-        own = self._seconds() if self.team.rank == 0 else 0.0
-        self.state.counts.seconds, n_stopped = self.team.totals(own, stop())
+        own = (self._seconds(), self._seconds_of_check()) if self.team.rank == 0 else (0.0, 0.0)
+        self.state.counts.seconds, self.check_seconds, n_stopped = self.team.totals(*own, stop())
         if n_stopped:
             return "stopped"
-        return "out of time" if minutes and self.state.counts.seconds >= 60 * minutes else ""
+        return "out of time" if self.state.counts.seconds >= steps_end(self.settings, self.check_seconds) else ""
+
+    def _seconds_of_check(self) -> float:
+        """Return how long a validation takes: as long as the last one, or a third of what as many trained tokens do."""
+        counts = self.state.counts
+        if counts.check_seconds or not counts.n_tokens:
+            return counts.check_seconds
+        return counts.seconds / counts.n_tokens * self.n_check_tokens / 3
 
     def _no_better(self) -> str:
         """Return that the patience is spent, "" while it is not."""
@@ -213,9 +237,23 @@ class _Loop:
         for average, factor in zip(self.state.average, self.stepper.factors, strict=False):
             average.mul_(keep).add_(factor.detach(), alpha=1 - keep)
 
-    def _checked(self, step: int) -> Checked:
+    def _check(self, stop: Callable[[], bool]) -> Generator[TrainEvent, None, bool]:
+        """Validate, and return whether it came to its end: what was asked to stop does so after any pass."""
+        step, tally, n_passes = self.state.counts.step, Tally(), len(self.team.share(self.checks))
+        began = told = self._seconds()
+        with self._averaged():
+            for n_done, sums in enumerate(tallies(self.decoder, self.check_objective, self.checks, self.team), 1):
+                tally = sums
+                if n_done < n_passes and self.team.totals(stop())[0]:
+                    return False
+                if self._seconds() - told >= _SHOWN:
+                    told = self._seconds()
+                    yield Checking(step, n_done, n_passes)
+            yield self._checked(step, tally.shared(self.team), began)
+        return True
+
+    def _checked(self, step: int, found: Tally, began: float) -> Checked:
         counts = self.state.counts
-        found = mean_loss(self.decoder, self.check_objective, self.checks, self.team)
         loss, accuracy = found.loss, found.accuracy
         figures = {**counts.last, **found.figures, "loss": loss, "accuracy": accuracy}
         figure = figures.get(self.settings.best_by, math.nan)
@@ -227,6 +265,7 @@ class _Loop:
         else:
             counts.n_worse += 1
         counts.seconds = self._seconds()
+        counts.checked_step, counts.check_seconds = step, counts.seconds - began
         return Checked(step, loss, accuracy, improved, counts.seconds, found.figures)
 
     @contextlib.contextmanager
@@ -253,12 +292,11 @@ class _Loop:
 
     def _place(self, step: int) -> int:
         """Return the step that the schedule is at: by time, where that is further on than by steps."""
-        minutes = self.settings.minutes
-        by_time = int(self.state.counts.seconds / (60 * minutes) * self.n_steps) if minutes else 0
+        by_time = int(self.state.counts.seconds / steps_end(self.settings, self.check_seconds) * self.n_steps)
         return min(max(step, by_time), self.n_steps - 1)
 
     def _to_go(self) -> float:
         counts = self.state.counts
         by_steps = self._seconds() / counts.step * (self.n_steps - counts.step)
-        minutes = self.settings.minutes
-        return max(0.0, min(by_steps, 60 * minutes - self._seconds())) if minutes else by_steps
+        by_time = steps_end(self.settings, self.check_seconds) + self.check_seconds
+        return max(0.0, min(by_steps, by_time - self._seconds()))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import itertools
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import NamedTuple, Protocol
 
@@ -126,11 +126,17 @@ class Tally:
 
 
 @torch.no_grad()
-def mean_loss(decoder: Decoder, objective: Objective, passes: Sequence[Batch], team: Team = ALONE) -> Tally:
-    """Return the sums of a validation over all passes, without dropout, smoothing or noise."""
+def tallies(decoder: Decoder, objective: Objective, passes: Sequence[Batch], team: Team = ALONE) -> Iterator[Tally]:
+    """Yield this process's sums after each pass of a validation, without dropout, smoothing or noise."""
     decoder.eval()
     objective.prepare(decoder, passes, team)
     tally = Tally()
     for piece, counts in team.share(passes):
         tally.add(objective.loss(decoder, piece, training=False), counts=counts)
+        yield tally
+
+
+def mean_loss(decoder: Decoder, objective: Objective, passes: Sequence[Batch], team: Team = ALONE) -> Tally:
+    """Return the sums of a validation over all passes and processes."""
+    *_, tally = tallies(decoder, objective, passes, team)
     return tally.shared(team)

@@ -22,6 +22,12 @@ def rate_at(step: int, n_steps: int, settings: TrainSettings) -> float:
     return settings.learning_rate * (1.0 if settings.schedule == "constant" else share)
 
 
+def steps_end(settings: TrainSettings, check_seconds: float) -> float:
+    """Return the seconds after which no step is begun: `minutes`, less those of the last validation up to a half."""
+    most = 60 * settings.minutes
+    return max(most - check_seconds, most / 2) if most else math.inf
+
+
 def check_steps(n_steps: int, n_epoch: int, settings: TrainSettings) -> frozenset[int]:
     """Return the steps after which validation is due, the last step among them; `n_epoch` is the steps of an epoch."""
     if settings.validate_every:

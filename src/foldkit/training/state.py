@@ -19,7 +19,11 @@ _MOMENTS = ("exp_avg", "exp_avg_sq", "step")
 
 @dataclass
 class Counts:
-    """Where a training stands; `n_worse` counts validations since the best one, `last` has figures of the last step."""
+    """Where a training stands.
+
+    `checked_step` is the step of the last validation and `check_seconds` how long that took; `n_worse` counts
+    validations since the best one, `last` has figures of the last step.
+    """
 
     step: int = 0
     n_tokens: int = 0
@@ -29,6 +33,8 @@ class Counts:
     best: float | None = None
     best_step: int = 0
     best_loss: float | None = None
+    checked_step: int = 0
+    check_seconds: float = 0.0
     n_worse: int = 0
     n_skipped: int = 0
     last: dict[str, float] = field(default_factory=dict)

@@ -167,8 +167,9 @@ def _go(
     run.stop.unlink(missing_ok=True)
     with _told(run, log):
         if run.log.exists():
-            cut_log(run.log, snapshot.counts["step"] if snapshot else 0)
-            log.write("resumed", step=snapshot.counts["step"] if snapshot else 0)
+            step, checked_step = (snapshot.counts[name] if snapshot else 0 for name in ("step", "checked_step"))
+            cut_log(run.log, step, checked_step)
+            log.write("resumed", step=step)
         _note(run, [*parts.notes, *notes], hear)
         for event in _events(parts, snapshot, lambda: stop() or run.stop.exists(), team):
             hear(event)
@@ -222,10 +223,12 @@ def _last_snapshot(parts: Parts, run: RunFolder, team: Team) -> Snapshot | None:
 def _keep(parts: Parts, run: RunFolder, event: TrainEvent, log: LogWriter, team: Team) -> None:
     """Write an event where it belongs."""
     from foldkit.adapters import save_adapter
-    from foldkit.training import Checked, Due, write_checkpoint
+    from foldkit.training import Checked, Checking, Due, write_checkpoint
 
     if isinstance(event, Due):
         write_checkpoint(run.checkpoints, event.snapshot(), _made_from(parts, team), parts.sheet.train.keep)
+        return
+    if isinstance(event, Checking):
         return
     values = dataclasses.asdict(event)
     figures = values.pop("figures", {})
