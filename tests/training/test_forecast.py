@@ -95,6 +95,7 @@ def test_a_forecast_counts_what_a_training_then_does(examples: list[Example]) ->
     assert found.seconds is not None
     assert found.first_check_seconds is not None
     assert 0 < found.first_check_seconds < found.seconds
+    assert found.reference_seconds == 0
     assert found.check_share is not None
     assert 0 < found.check_share < 1
     assert found.last_step == found.n_steps

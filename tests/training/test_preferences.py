@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import dataclasses
+import itertools
 import math
 import random
+from collections import ChainMap
 
 import numpy as np
 import pytest
@@ -30,6 +32,7 @@ from foldkit.training.pair_objective import PairObjective
 from foldkit.training.preferences import log_rest
 from foldkit.training.settings import STRENGTHS, PairSettings
 from foldkit.training.stepping import Stepper
+from foldkit.training.team import Team
 
 from ..conftest import tiny_decoder
 from .test_training import furthest, of, with_adapter
@@ -182,6 +185,21 @@ def test_the_gradient_of_pairs_does_not_change_with_their_passes(name: str) -> N
     assert furthest(other, alone) > 1e-3
 
 
+@pytest.mark.parametrize("name", ["direct", "unpaired"])
+def test_processes_find_a_part_of_the_reference_each(name: str) -> None:
+    """As many passes in each, the values those of one process; what is known is not found again."""
+    decoder, rows, settings = tiny_decoder(), pairs(), TrainSettings(objective=name, micro_batch=2)
+    whole = dict(ChainMap(*reference_values(decoder, rows, settings)))
+    shares = [list(reference_values(decoder, rows, settings, team=Team(rank, 4))) for rank in range(4)]
+    assert {len(share) for share in shares} == {1}
+    assert dict(ChainMap(*itertools.chain(*shares))) == whole
+    known = {row: (float(row), 0.0, 0.0) for row in whole}
+    assert dict(ChainMap(*reference_values(decoder, rows, settings, known))) == known
+    del known[rows[0].row]
+    found = list(reference_values(decoder, rows, settings, known))
+    assert sum(part.items() <= whole.items() for part in found) == 1
+
+
 @pytest.mark.parametrize("name", OBJECTIVES)
 def test_training_ranks_the_chosen_replies_first(name: str) -> None:
     """From a reference of its own start: the loss falls, all pairs come right, the log has every figure."""
@@ -191,7 +209,7 @@ def test_training_ranks_the_chosen_replies_first(name: str) -> None:
         objective=name, epochs=25, batch=6, micro_batch=3, learning_rate=2e-2, validations=5, best_by="ranked"
     )
     rows = pairs()
-    reference = dict(reference_values(decoder, rows, settings))
+    reference = dict(ChainMap(*reference_values(decoder, rows, settings)))
     events = list(train_adapter(decoder, adapter, rows, rows, settings, reference=reference))
     steps, checks = of(events, Stepped), of(events, Checked)
     assert steps[-1].loss < steps[0].loss
@@ -228,7 +246,7 @@ def test_rows_with_one_reply_alone_are_the_halves_of_pairs() -> None:
     single = tiny_decoder(torch.float32)
     adapter, halves = attach(single, AdapterSettings(rank=4, seed=0)), [*good, *bad]
     settings = dataclasses.replace(settings, epochs=15, batch=12, learning_rate=2e-2, validations=2)
-    reference = dict(reference_values(single, halves, settings))
+    reference = dict(ChainMap(*reference_values(single, halves, settings)))
     steps = of(list(train_adapter(single, adapter, halves, bad, settings, reference=reference)), Stepped)
     assert steps[-1].loss < steps[0].loss
     assert math.isnan(steps[0].figures["ranked"])

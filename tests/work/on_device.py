@@ -8,6 +8,7 @@ from __future__ import annotations
 import dataclasses
 import json
 import sys
+from collections import ChainMap
 from pathlib import Path
 from typing import Any
 
@@ -49,7 +50,7 @@ def gradient(
         factor.data.add_(torch.randn(factor.shape, dtype=factor.dtype).to(where), alpha=0.1)
     chosen = TrainSettings(batch=10, micro_batch=4, **train)
     examples = pairs() if chosen.paired else ten_examples()
-    reference = dict(reference_values(decoder, examples, chosen)) if chosen.paired else None
+    reference = dict(ChainMap(*reference_values(decoder, examples, chosen))) if chosen.paired else None
     stepper = Stepper(decoder, attached, chosen, objective_for(chosen, examples, reference))
     torch.manual_seed(5)
     stepper.gradient(stepper.passes(examples))

@@ -17,7 +17,7 @@ from safetensors.torch import load_file, save_file
 import foldkit
 from foldkit.adapters import read_header
 from foldkit.answering import AnswerSettings
-from foldkit.formats import FoldKitError, InputError, UsageError, locked, read_jsonl
+from foldkit.formats import FoldKitError, InputError, StoppedError, UsageError, locked, read_jsonl
 from foldkit.runs import RunFolder, read_log
 from foldkit.training import Finished, Noted, Stepped, TrainEvent, pass_cost, too_many_bytes
 from foldkit.work import Conversation, answer_rows, read_questions
@@ -238,6 +238,29 @@ def test_preferences_go_the_whole_way(work_folder: Path) -> None:
     begun = [*changes, f"adapter.begin={run.adapter}"]
     foldkit.train(foldkit.read_sheet(work_folder / "fold.toml", begun))
     assert len(list((work_folder / "built").glob("reference-*"))) == 2
+
+
+def test_a_reference_is_stopped_and_gone_on_with(work_folder: Path) -> None:
+    """What was found is kept, half a line aside, and comes out the same; before there is one no run begins."""
+    rows = [{"prompt": f"wind {i}?", "chosen": "west", "rejected": "who knows"} for i in range(40)]
+    (work_folder / "rows.jsonl").write_text("".join(json.dumps(row) + "\n" for row in rows))
+    few = ["template.use=preference", "train.objective=direct", "train.micro_batch=4", "train.steps=1"]
+    sheet, built = foldkit.read_sheet(work_folder / "fold.toml", few), work_folder / "built"
+    foldkit.train(sheet)
+    (kept,) = built.glob("reference-*")
+    whole = kept.read_bytes()
+    kept.unlink()
+    for asked in (2, 1):
+        with pytest.raises(StoppedError, match="the same command goes on with it"):
+            foldkit.train(sheet, "none", stop=iter([*[False] * asked, True]).__next__)
+        (part,) = built.glob("reference-*.jsonl")
+        with part.open("a") as file:
+            file.write('{"values": [[1, ')
+    n_lines = len(part.read_text().splitlines())
+    assert n_lines == 4  # three of the first time, none again, and half a one
+    assert not (work_folder / "runs" / "none").exists()
+    foldkit.train(sheet)
+    assert [path.read_bytes() for path in built.glob("reference-*")] == [whole]
 
 
 def test_replies_with_a_verdict_go_the_whole_way(work_folder: Path) -> None:

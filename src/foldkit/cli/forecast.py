@@ -63,6 +63,7 @@ def _show_memory(found: Forecast) -> None:
 
 def _show_time(found: Forecast) -> None:
     assert found.step_seconds is not None
+    assert found.reference_seconds is not None
     assert found.seconds is not None
     assert found.check_share is not None
     assert found.first_check_seconds is not None
@@ -73,6 +74,8 @@ def _show_time(found: Forecast) -> None:
         f"{_clock(found.first_check_seconds)}, all of it about {_clock(found.seconds)}",
         soft_wrap=True,
     )
+    if found.reference_seconds:
+        out().print(f"the reference is found first, in about {_clock(found.reference_seconds)}", soft_wrap=True)
     if found.check_share >= _MUCH:
         todo = "fewer train.validations, or a smaller split.validation, take less"
         out().print(f"validations are {found.check_share:.0%} of that: {todo}", soft_wrap=True)

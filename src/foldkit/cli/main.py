@@ -11,7 +11,7 @@ import sys
 
 import click
 
-from foldkit.formats.errors import FoldKitError, UsageError
+from foldkit.formats.errors import FoldKitError, StoppedError, UsageError
 from foldkit.models.threads import tell_threads
 
 from . import ask, build, curves, demo, forecast, look, new, report, review, runs, score, split, train, watch
@@ -43,6 +43,8 @@ def main() -> None:
         sys.exit(2)
     except UsageError as error:
         _fail(str(error), 2)
+    except StoppedError as error:
+        _fail(str(error), 130)
     except FoldKitError as error:
         _fail(str(error), 1)
     except OSError as error:

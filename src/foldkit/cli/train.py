@@ -194,13 +194,15 @@ def _find_rate(sheet: Sheet) -> None:
 
 def _listener(progress: Progress) -> Callable[[TrainEvent], None]:
     from foldkit.runs import clock
-    from foldkit.training import Checked, Checking, Noted, Skipped, Started, Stepped
+    from foldkit.training import Checked, Checking, Noted, Preparing, Skipped, Started, Stepped
 
     task = progress.add_task("", total=None)
 
     def listen(event: TrainEvent) -> None:
         if isinstance(event, Noted):
             progress.console.print(f"! {event.says}", soft_wrap=True, markup=False)
+        elif isinstance(event, Preparing):
+            progress.update(task, description=f"{event.what}, {event.n_done / event.n_rows:.0%} of it")
         elif isinstance(event, Started):
             total = event.n_trainable + event.n_base
             progress.update(task, total=event.n_steps, completed=event.step)

@@ -5,6 +5,7 @@ from typing import TYPE_CHECKING
 from .atomic import write_aside as write_aside
 from .errors import FoldKitError as FoldKitError
 from .errors import InputError as InputError
+from .errors import StoppedError as StoppedError
 from .errors import UsageError as UsageError
 from .errors import near_name as near_name
 from .errors import one_of as one_of
@@ -12,6 +13,7 @@ from .fingerprint import fingerprint_files as fingerprint_files
 from .fingerprint import fingerprint_value as fingerprint_value
 from .json_object import read_json as read_json
 from .jsonl import append_jsonl as append_jsonl
+from .jsonl import mended_jsonl as mended_jsonl
 from .jsonl import read_jsonl as read_jsonl
 from .jsonl import write_jsonl as write_jsonl
 from .lazy import lazy_door
@@ -42,12 +44,14 @@ __all__ += [
     "FoldKitError",
     "InputError",
     "Message",
+    "StoppedError",
     "UsageError",
     "append_jsonl",
     "fingerprint_files",
     "fingerprint_value",
     "is_locked",
     "locked",
+    "mended_jsonl",
     "near_name",
     "one_of",
     "read_json",

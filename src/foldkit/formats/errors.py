@@ -23,6 +23,10 @@ class UsageError(InputError):
     """A call that cannot be carried out as it was written: exit code 2 on the command line."""
 
 
+class StoppedError(FoldKitError):
+    """What was asked to stop has, before there was anything to go on with: exit code 130 on the command line."""
+
+
 def shown(value: object, most: int = 80) -> str:
     """Return a value as an error shows it, long ones shortened."""
     text = "nothing" if value is None else repr(value)

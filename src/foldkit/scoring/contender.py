@@ -10,7 +10,7 @@ from typing import Any
 from foldkit.answering.answerer import NO_SHOTS, Answerer, Before
 from foldkit.answering.settings import AnswerSettings
 from foldkit.datasets import Example
-from foldkit.formats import InputError, append_jsonl, read_jsonl, write_jsonl
+from foldkit.formats import InputError, append_jsonl, mended_jsonl, read_jsonl
 from foldkit.models.batch import pad
 from foldkit.models.likelihood import token_losses
 
@@ -128,10 +128,7 @@ def reply_losses(
 
 def _kept(path: Path | None) -> dict[int, dict[str, Any]]:
     """Return the replies of the batches that a file holds whole, by row; half a line at its end is dropped."""
-    if path is None or not path.exists():
-        return {}
-    lines = read_jsonl(path, tolerate_half_line=True)
-    write_jsonl(path, lines)
+    lines = mended_jsonl(path) if path else []
     return {reply.pop("index"): reply for line in lines for reply in line["replies"]}
 
 

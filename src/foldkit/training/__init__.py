@@ -30,6 +30,9 @@ if TYPE_CHECKING:
         Noted as Noted,
     )
     from .events import (
+        Preparing as Preparing,
+    )
+    from .events import (
         Skipped as Skipped,
     )
     from .events import (
@@ -66,7 +69,18 @@ __getattr__, __dir__, __all__ = lazy_door(
         "batches": ("count_steps", "epoch_order", "longest", "micro_batches"),
         "checkpoints": ("read_checkpoint", "saved_checkpoints", "write_checkpoint"),
         "costs": ("Memory", "pass_cost"),
-        "events": ("Checked", "Checking", "Due", "Finished", "Noted", "Skipped", "Started", "Stepped", "TrainEvent"),
+        "events": (
+            "Checked",
+            "Checking",
+            "Due",
+            "Finished",
+            "Noted",
+            "Preparing",
+            "Skipped",
+            "Started",
+            "Stepped",
+            "TrainEvent",
+        ),
         "forecasting": ("Change", "Forecast", "fast_micro_batch", "forecast", "too_many_bytes", "with_micro_batch"),
         "loop": ("train_adapter",),
         "objective": ("summed_loss",),

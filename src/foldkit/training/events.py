@@ -9,6 +9,15 @@ from .state import Snapshot
 
 
 @dataclass(frozen=True)
+class Preparing:
+    """Before the first step, in work that takes a while: how many rows it is through with."""
+
+    what: str
+    n_done: int
+    n_rows: int
+
+
+@dataclass(frozen=True)
 class Started:
     """Before the first step of this process: `step` of them were made before."""
 
@@ -104,4 +113,4 @@ class Noted:
     says: str
 
 
-TrainEvent = Noted | Started | Stepped | Skipped | Checking | Checked | Due | Finished
+TrainEvent = Noted | Preparing | Started | Stepped | Skipped | Checking | Checked | Due | Finished

@@ -52,9 +52,10 @@ class Change:
 class Forecast:
     """Counts are of the whole training; bytes above what the process holds before a base is opened.
 
-    `seconds`, `check_share` (which of them validations take), `step_seconds` (of a step of median size),
-    `first_check_seconds` (to the end of the first validation) and `last_step`, which is an earlier one where `minutes`
-    end the training, are None where the steps to measure would not fit.
+    `reference_seconds` (before the first step, 0 where no reference is to be found), `seconds`, `check_share` (which of
+    them validations take), `step_seconds` (of a step of median size), `first_check_seconds` (to the end of the first
+    validation) and `last_step`, which is an earlier one where `minutes` end the training, are None where the steps to
+    measure would not fit.
     """
 
     n_trainable: int
@@ -66,6 +67,7 @@ class Forecast:
     memory: Memory
     free_bytes: int
     step_seconds: float | None
+    reference_seconds: float | None
     seconds: float | None
     check_share: float | None
     first_check_seconds: float | None
@@ -91,11 +93,14 @@ def forecast(
     settings: TrainSettings,
     free_bytes: int,
     level: int = 0,
+    *,
+    has_reference: bool = False,
 ) -> Forecast:
     """Measure a small pass and, where the peak fits into the free bytes, a few steps; the adapter stays as it was.
 
     `level` is what the process held before the base was opened, since when its peak must have been counted; without it
-    the overhead is a guess. Raises InputError when there is nothing to train or validate on.
+    the overhead is a guess. With `has_reference` none is to be found before the first step. Raises InputError when
+    there is nothing to train or validate on.
     """
     refuse_empty(train, validation)
     cost = pass_cost(decoder, longest(train).ids)
@@ -119,6 +124,7 @@ def forecast(
         None,
         None,
         None,
+        None,
         tuple(_changes(settings, decoder.n_parameters - adapter.n_parameters, memory_with, free_bytes)),
     )
     if not found.fits:
@@ -130,6 +136,8 @@ def forecast(
     pieces = objective.passes(list(validation))
     n_checked = sum(piece.ids.numel() for piece in pieces)
     check = _seconds_of(lambda: mean_loss(decoder, objective, pieces[:1])) / pieces[0].ids.numel() * n_checked
+    known = has_reference or not settings.compares
+    reference = 0.0 if known else check * (1 + sum(token_counts(train)) / sum(token_counts(validation)))
     step = per_token * statistics.median(map(_n_tokens, steps))
     due = check_steps(n_steps, n_epoch, settings)
     mean_step = per_token * found.n_tokens / n_steps
@@ -139,9 +147,10 @@ def forecast(
         found,
         memory=memory,
         step_seconds=step,
-        seconds=made * before_last + check,
+        reference_seconds=reference,
+        seconds=reference + made * before_last + check,
         check_share=((made * (len(due) - 1) + 1) * check) / (made * before_last + check),
-        first_check_seconds=min(min(due) * mean_step, made * before_last) + check,
+        first_check_seconds=reference + min(min(due) * mean_step, made * before_last) + check,
         last_step=max(1, round(made * n_steps)),
     )
 

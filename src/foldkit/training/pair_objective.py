@@ -19,10 +19,13 @@ from .batches import grouped
 from .objective import Loss, Objective, ReplyObjective
 from .preferences import OBJECTIVES, LogProbs
 from .settings import OF_PAIRS, TrainSettings
-from .team import Team
+from .team import ALONE, Team
 
 # For each row the log-probabilities (nats) of its chosen, its rejected and its neighbour's chosen reply.
 Reference = Mapping[int, tuple[float, float, float]]
+# For each row its prompt and the reply of another.
+Neighbours = Mapping[int, tuple[tuple[int, ...], tuple[int, ...]]]
+_NONE: Reference = {}
 
 
 @dataclass
@@ -34,7 +37,7 @@ class PairObjective:
 
     settings: TrainSettings
     reference: Reference
-    neighbours: Mapping[int, tuple[tuple[int, ...], tuple[int, ...]]] = field(default_factory=dict)
+    neighbours: Neighbours = field(default_factory=dict)
     baseline: float = 0.0
 
     def passes(self, examples: Sequence[Example], n_processes: int = 1, n_lanes: int = 1) -> list[Batch]:
@@ -100,7 +103,7 @@ def packed_pairs(examples: Sequence[Example], *, share: bool = True) -> Batch:
     return pack_replies(pairs, [example.row for example in examples], share=share)
 
 
-def neighbours_of(examples: Sequence[Example]) -> dict[int, tuple[tuple[int, ...], tuple[int, ...]]]:
+def neighbours_of(examples: Sequence[Example]) -> Neighbours:
     """Return for each row its prompt and the reply of the next one, that of the first for the last."""
     every = list(examples)
     after = (*every[1:], every[0])
@@ -109,19 +112,34 @@ def neighbours_of(examples: Sequence[Example]) -> dict[int, tuple[tuple[int, ...
 
 @torch.no_grad()
 def reference_values(
-    decoder: Decoder, examples: Sequence[Example], settings: TrainSettings
-) -> Iterator[tuple[int, tuple[float, float, float]]]:
-    """Yield for each row what the model as it is now gives its replies, to be the reference of what it becomes."""
+    decoder: Decoder, examples: Sequence[Example], settings: TrainSettings, known: Reference = _NONE, team: Team = ALONE
+) -> Iterator[Reference]:
+    """Yield by row what the model as it is now gives the replies, to be the reference of what it becomes.
+
+    A mapping for each pass that this process makes, as many as every other, where need be an empty one at the end. A
+    pass all of whose rows are `known` is not made.
+    """
     decoder.eval()
     neighbours = neighbours_of(examples)
-    for piece in grouped(list(examples), settings, max(1, len(examples) // settings.n_micro)):
-        own = reply_log_probs(decoder, packed_pairs(piece))[0]
-        others = torch.zeros(len(piece), 1, dtype=own.dtype)
-        if settings.either:
-            pairs = [Replies(*neighbours[one.row], ()) for one in piece]
-            others = reply_log_probs(decoder, pack_replies(pairs, [one.row for one in piece]))[0][:, :1]
-        for one, values in zip(piece, torch.cat((own, others), 1).tolist(), strict=True):
-            yield one.row, (values[0], values[1], values[2])
+    passes = grouped(list(examples), settings, max(1, len(examples) // settings.n_micro))
+    for start in range(0, len(passes), team.size):
+        piece = passes[start + team.rank] if start + team.rank < len(passes) else []
+        if any(one.row not in known for one in piece):
+            yield _values(decoder, piece, neighbours, settings)
+        else:
+            yield {one.row: known[one.row] for one in piece}
+
+
+def _values(
+    decoder: Decoder, piece: Sequence[Example], neighbours: Neighbours, settings: TrainSettings
+) -> dict[int, tuple[float, float, float]]:
+    own = reply_log_probs(decoder, packed_pairs(piece))[0]
+    others = torch.zeros(len(piece), 1, dtype=own.dtype)
+    if settings.either:
+        pairs = [Replies(*neighbours[one.row], ()) for one in piece]
+        others = reply_log_probs(decoder, pack_replies(pairs, [one.row for one in piece]))[0][:, :1]
+    every = zip(piece, torch.cat((own, others), 1).tolist(), strict=True)
+    return {one.row: (values[0], values[1], values[2]) for one, values in every}
 
 
 def objective_for(

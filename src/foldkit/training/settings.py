@@ -11,6 +11,7 @@ from foldkit.formats.settings import within
 STRENGTHS = {"odds": 0.1, "direct": 0.1, "identity": 0.1, "margin": 2.0, "unpaired": 0.1}
 OBJECTIVES = ("reply", *STRENGTHS)
 # What of `pairs` each reads besides the strength, which all but `reply` do.
+_COMPARING = ("direct", "identity", "unpaired")
 _READ = {"direct": ("doubt",), "margin": ("margin",), "unpaired": ("good", "bad")}
 SCHEDULES = ("cosine", "linear", "constant")
 # Each figure that a validation can be the best by, and whether more of it is better.
@@ -182,6 +183,11 @@ class TrainSettings:
     def paired(self) -> bool:
         """Whether the objective needs a rejected reply beside the chosen one."""
         return self.objective != "reply"
+
+    @property
+    def compares(self) -> bool:
+        """Whether the objective compares with a reference."""
+        return self.objective in _COMPARING
 
     @property
     def either(self) -> bool:

@@ -6,6 +6,7 @@ import dataclasses
 from typing import TYPE_CHECKING
 
 from .parts import Parts
+from .reference import reference_at
 from .sheet import Sheet
 from .steps import build
 
@@ -28,7 +29,16 @@ def forecast(sheet: Sheet) -> Forecast:
     start_torch()
     free, level = free_bytes(device), forget_peak(device)
     parts = Parts(sheet)
-    return forecast_of(parts.base.decoder, parts.adapter, rows["train"], rows["validation"], sheet.train, free, level)
+    return forecast_of(
+        parts.base.decoder,
+        parts.adapter,
+        rows["train"],
+        rows["validation"],
+        sheet.train,
+        free,
+        level,
+        has_reference=reference_at(parts).exists(),
+    )
 
 
 def choose_micro_batch(parts: Parts, free: int, team: Team) -> list[str]:

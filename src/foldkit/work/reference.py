@@ -3,35 +3,53 @@
 from __future__ import annotations
 
 import dataclasses
+import time
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from foldkit.formats import fingerprint_files, fingerprint_value, write_aside
+from foldkit.formats import StoppedError, append_jsonl, fingerprint_files, fingerprint_value, mended_jsonl, write_aside
 
 from .parts import Parts
 
 if TYPE_CHECKING:
+    from foldkit.training import Preparing
     from foldkit.training.pair_objective import Reference
     from foldkit.training.team import Team
 
-# The objectives that compare with a reference; the others need none.
-_NEEDING = ("direct", "identity", "unpaired")
+OnPreparing = Callable[["Preparing"], None]
+
+# Seconds between two events.
+_SHOWN = 1.0
 
 
-def reference_of(parts: Parts, team: Team) -> Reference | None:
+def reference_of(
+    parts: Parts, team: Team, stop: Callable[[], bool] = lambda: False, tell: OnPreparing = lambda _: None
+) -> Reference | None:
     """Return the values of the model as the training begins with it, by row; None where the objective needs none.
 
-    That is the base, or the base with the adapter that the training begins with or stands on.
+    That is the base, or the base with the adapter that the training begins with or stands on. All processes find a part
+    each, which is kept as it comes; `tell` hears how far they are. Raises StoppedError where one is asked to stop.
     """
     from foldkit.training.team import first_here
 
-    if parts.sheet.train.objective not in _NEEDING:
+    if not parts.sheet.train.compares:
         return None
-    with first_here(team):
-        path = parts.sheet.path("built") / f"reference-{_key(parts)}.safetensors"
-        if not path.exists():
-            _write(parts, path)
+    path = reference_at(parts)
+    (n_missing,) = team.totals(not path.exists())  # machines may each have a folder of their own
+    if n_missing:
+        kept_at = path.with_name(f"{path.stem}-{team.rank}-of-{team.size}.jsonl")
+        values = _found(parts, team, kept_at, stop, tell)
+        with first_here(team):
+            if not path.exists():
+                _write(values, path)
+        kept_at.unlink(missing_ok=True)
     return _read(path)
+
+
+def reference_at(parts: Parts) -> Path:
+    """Return where the reference of a training is kept."""
+    return parts.sheet.path("built") / f"reference-{_key(parts)}.safetensors"
 
 
 def _key(parts: Parts) -> str:
@@ -51,18 +69,42 @@ def _key(parts: Parts) -> str:
     return fingerprint_value(made_from).removeprefix("sha256:")
 
 
-def _write(parts: Parts, path: Path) -> None:
+def _found(parts: Parts, team: Team, kept_at: Path, stop: Callable[[], bool], tell: OnPreparing) -> Reference:
+    from foldkit.training import Preparing, reference_values
+
+    known = {row: (a, b, c) for line in mended_jsonl(kept_at) for row, a, b, c in line["values"]}
+    every = [parts.dataset.parts[part] for part in ("train", "validation")]
+    n_rows, values, told = sum(map(len, every)), dict[int, tuple[float, float, float]](), time.monotonic()
+    for examples in every:
+        for found in reference_values(parts.base.decoder, examples, parts.sheet.train, known, team):
+            values.update(found)
+            if found.keys() - known.keys():
+                append_jsonl(kept_at, {"values": [(row, *own) for row, own in found.items()]})
+            if time.monotonic() - told >= _SHOWN:
+                told = time.monotonic()
+                tell(Preparing("reference", min(n_rows, len(values) * team.size), n_rows))
+            if team.totals(stop())[0]:
+                done = "what was found of the reference is kept: the same command goes on with it"
+                raise StoppedError(f"stopped before the first step; {done}")
+    return _of_all(values, [example.row for examples in every for example in examples], team)
+
+
+def _of_all(values: Reference, rows: Sequence[int], team: Team) -> Reference:
+    """Return the values of all rows, each found by one process."""
+    import torch
+
+    table = torch.tensor([values.get(row, (0.0, 0.0, 0.0)) for row in rows], dtype=torch.float64)
+    team.add_up([table])
+    return {row: (a, b, c) for row, (a, b, c) in zip(rows, table.tolist(), strict=True)}
+
+
+def _write(values: Reference, path: Path) -> None:
     import safetensors.torch
     import torch
 
-    from foldkit.training import reference_values
-
-    found: dict[int, tuple[float, float, float]] = {}
-    for part in ("train", "validation"):
-        found |= reference_values(parts.base.decoder, parts.dataset.parts[part], parts.sheet.train)
     tensors = {
-        "rows": torch.tensor(list(found), dtype=torch.int64),
-        "values": torch.tensor(list(found.values()), dtype=torch.float64),
+        "rows": torch.tensor(list(values), dtype=torch.int64),
+        "values": torch.tensor(list(values.values()), dtype=torch.float64),
     }
     write_aside(path, safetensors.torch.save(tensors))
 

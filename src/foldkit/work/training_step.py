@@ -56,7 +56,7 @@ def train(
         if team.rank:
             return _take_part(sheet, None, stop, team)
         check_name(sheet.path("runs"), name)  # before the work of opening
-        parts, notes = _opened(sheet, team)
+        parts, notes = _opened(sheet, team, stop, on_event)
         run = new_run(sheet.path("runs"), name)
         team.text_of_first(run.path.name)
         with locked(run.lock):
@@ -79,13 +79,13 @@ def resume(
         if team.rank:
             return _take_part(sheet, run, stop, team)
         with locked(run.lock):
-            parts, notes = _opened(sheet, team)
+            parts, notes = _opened(sheet, team, stop, on_event)
             return _go(parts, run, on_event, stop, team, notes)
 
 
 def _take_part(sheet: Sheet, resumed: RunFolder | None, stop: Callable[[], bool], team: Team) -> RunFolder:
     """Make this process's part of a training, or of one that goes on, and write nothing: all but the first do so."""
-    parts, _ = _opened(sheet, team)
+    parts, _ = _opened(sheet, team, stop, None)
     run = resumed or RunFolder(sheet.path("runs") / team.text_of_first())
     snapshot = _last_snapshot(parts, resumed, team) if resumed else None
     for _ in _events(parts, snapshot, stop, team):
@@ -101,7 +101,7 @@ def _joined(sheet: Sheet) -> AbstractContextManager[Team]:
     return joined_team(chosen_device(sheet.base.device))
 
 
-def _opened(sheet: Sheet, team: Team) -> tuple[Parts, list[str]]:
+def _opened(sheet: Sheet, team: Team, stop: Callable[[], bool], on_event: OnEvent | None) -> tuple[Parts, list[str]]:
     """Open the parts of a sheet, what it leaves open chosen alike in all processes, and say what was chosen."""
     from foldkit.models import chosen_device
     from foldkit.models.sharding import shard
@@ -117,7 +117,7 @@ def _opened(sheet: Sheet, team: Team) -> tuple[Parts, list[str]]:
     parts = Parts(sheet, divided=divided)
     notes += choose_micro_batch(parts, free, team)
     notes += [] if team.rank else unlearnable_notes(parts)
-    parts.reference = reference_of(parts, team)
+    parts.reference = reference_of(parts, team, stop, on_event or (lambda _: None))
     if divided:  # last, for from here on a layer is used by all processes together
         shard(parts.base.decoder, parts.adapter.parameters, device)
     return parts, notes
@@ -228,7 +228,7 @@ def _keep(parts: Parts, run: RunFolder, event: TrainEvent, log: LogWriter, team:
     if isinstance(event, Due):
         write_checkpoint(run.checkpoints, event.snapshot(), _made_from(parts, team), parts.sheet.train.keep)
         return
-    if isinstance(event, Checking):
+    if isinstance(event, Checking):  # it goes by
         return
     values = dataclasses.asdict(event)
     figures = values.pop("figures", {})
