@@ -143,13 +143,14 @@ def forecast(
     mean_step = per_token * found.n_tokens / n_steps
     before_last = per_token * found.n_tokens + (len(due) - 1) * check
     made = min(1.0, steps_end(settings, check) / before_last)
+    seconds = reference + made * before_last + check
     return dataclasses.replace(
         found,
         memory=memory,
         step_seconds=step,
         reference_seconds=reference,
-        seconds=reference + made * before_last + check,
-        check_share=((made * (len(due) - 1) + 1) * check) / (made * before_last + check),
+        seconds=seconds,
+        check_share=(made * (len(due) - 1) + 1) * check / seconds,
         first_check_seconds=reference + min(min(due) * mean_step, made * before_last) + check,
         last_step=max(1, round(made * n_steps)),
     )

@@ -43,7 +43,8 @@ def reference_of(
         with first_here(team):
             if not path.exists():
                 _write(values, path)
-        kept_at.unlink(missing_ok=True)
+        for kept in path.parent.glob(f"{path.stem}-*.jsonl"):  # those of another number of processes too
+            kept.unlink(missing_ok=True)
     return _read(path)
 
 
