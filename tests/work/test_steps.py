@@ -20,7 +20,7 @@ from foldkit.answering import AnswerSettings
 from foldkit.formats import FoldKitError, InputError, StoppedError, UsageError, locked, read_jsonl
 from foldkit.runs import RunFolder, read_log
 from foldkit.training import Finished, Noted, Stepped, TrainEvent, pass_cost, too_many_bytes
-from foldkit.work import Conversation, answer_rows, read_questions
+from foldkit.work import Conversation, answer_rows, make_trials, plan_trials, read_questions
 from foldkit.work.parts import Parts
 
 from ..conftest import in_two_processes
@@ -256,8 +256,11 @@ def test_a_reference_is_stopped_and_gone_on_with(work_folder: Path) -> None:
         (part,) = built.glob("reference-*.jsonl")
         with part.open("a") as file:
             file.write('{"values": [[1, ')
+    trials = plan_trials(sheet, ["train.seed=[1, 2]"])
+    tried = make_trials(trials, lambda *_: None, stop=lambda: True)
+    assert [state for one in tried for state in one.states] == ["not begun"] * 2
     n_lines = len(part.read_text().splitlines())
-    assert n_lines == 4  # three of the first time, none again, and half a one
+    assert n_lines == 3  # those of the first time, none again; half a line is dropped
     assert not (work_folder / "runs" / "none").exists()
     part.with_name(part.name.replace("0-of-1", "1-of-2")).touch()
     foldkit.train(sheet)

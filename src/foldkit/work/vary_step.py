@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from foldkit.formats import FoldKitError, InputError, UsageError, near_name, read_json, write_aside
+from foldkit.formats import FoldKitError, InputError, StoppedError, UsageError, near_name, read_json, write_aside
 from foldkit.runs import RunFolder, flat, new_run, summarise_run
 
 from .sheet import Sheet, literal, sheet_from_mapping
@@ -132,6 +132,8 @@ def make_trials(
                 resume(run, on_event, stop=stop)
             else:
                 train(trials.sheet_of(settings), run.path.name, on_event, stop=stop)
+        except StoppedError:
+            break
         except (InputError, OSError):
             raise
         except FoldKitError:
