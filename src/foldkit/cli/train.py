@@ -56,7 +56,7 @@ def train(
     processes: int,
 ) -> None:
     """Train an adapter into a new folder under runs/. Ctrl-C saves and stops, --resume goes on."""
-    from foldkit.formats import UsageError
+    from foldkit.formats import StoppedError, UsageError
 
     sheet = open_to_build(sheet_file, changes)
     if rates:
@@ -79,7 +79,10 @@ def train(
     if int(os.environ.get("WORLD_SIZE", "1")) > 1 and int(os.environ.get("RANK", "0")) > 0:
         # The first process writes, prints, and hears Ctrl-C; the others follow it.
         with heeded(signal.SIG_IGN, signal.SIGINT), first_interrupt(err(), *ending_signals()) as asked:
-            _trained(sheet, name, run_at, asked)
+            try:
+                _trained(sheet, name, run_at, asked)
+            except StoppedError:  # the first one says so
+                sys.exit(130)
         return
     run = train_with_progress(sheet, name, run_at)
     if show_run(run) == "stopped":

@@ -51,8 +51,9 @@ def train_adapter(
     team: Team = ALONE,
     reference: Reference | None = None,
 ) -> Iterator[TrainEvent]:
-    """Train the adapter in place, from the start or from a snapshot; `stop` is asked after every step.
+    """Train the adapter in place, from the start or from a snapshot.
 
+    `stop` is asked after every step, and after every pass of a validation, which is made when the training goes on.
     A listener that wants the best adapter copies it at a `Checked` event, one that writes checkpoints does so at a
     `Due` one. With a team all processes call this with the same rows and settings, and each makes a part of the passes;
     events are the same in all. `reference` has the reference's values by row, for an objective of pairs; examples then

@@ -48,9 +48,10 @@ def train(
     """Train an adapter into a new run folder under `runs` beside the sheet.
 
     The folder gets the sheet, the log as it happens, checkpoints, the adapter whenever validation improves, and the
-    curve. `stop` is asked after every step, as is the run's folder for a request to stop; a training that was stopped,
-    or killed, goes on with `resume`. Where a launcher started several processes, each calls this: the first one writes
-    and hears of events, and all of them return the run. Raises FoldKitError when another process has ended.
+    curve. `stop` is asked after every step and every pass of a validation, as is the run's folder for a request to
+    stop; a training that was stopped, or killed, goes on with `resume`. Where a launcher started several processes,
+    each calls this: the first one writes and hears of events, and all of them return the run. Raises FoldKitError when
+    another process has ended, and StoppedError where `stop` says so while a reference is found, before there is a run.
     """
     with _joined(sheet) as team:
         if team.rank:
