@@ -496,8 +496,10 @@ def test_minutes_hold_the_last_validation_too(
     decoder = tiny_decoder(torch.float32)
     settings = TrainSettings(steps=80, batch=4, micro_batch=4, validations=1, minutes=seconds / 60)
     adapter, checked = attach(decoder, AdapterSettings(rank=4)), examples * 21  # a third of the tokens of 63 steps
-    end = of(list(train_adapter(decoder, adapter, examples, checked, settings)), Finished)[0]
+    events = list(train_adapter(decoder, adapter, examples, checked, settings))
+    end, third = of(events, Finished)[0], of(events, Stepped)[2]  # an epoch has three
     assert (end.step, end.seconds) == (n_steps, ends)
+    assert third.to_go == pytest.approx(77 + 21 if not seconds else max(seconds, ends - 1) - 3, abs=1.0)
 
 
 @pytest.mark.parametrize("seconds", [400.0, 0.01])

@@ -88,7 +88,8 @@ class _Loop:
     ) -> None:
         self.decoder, self.adapter, self.train, self.settings, self.team = decoder, adapter, train, settings, team
         self.lengths = token_counts(train)
-        self.n_steps, self.n_epoch = count_steps(self.lengths, settings)
+        self.n_steps, n_epoch = count_steps(self.lengths, settings)
+        self.due = check_steps(self.n_steps, n_epoch, settings)
         self.check_objective = check_objective
         self.checks, self.n_validation = check_objective.passes(list(validation), team.size), len(validation)
         self.n_check_tokens = sum(token_counts(validation))
@@ -124,15 +125,17 @@ class _Loop:
 
     def _steps(self, stop: Callable[[], bool]) -> Generator[TrainEvent, None, str]:
         """Make the steps that are left, and return why they end."""
-        counts, due = self.state.counts, check_steps(self.n_steps, self.n_epoch, self.settings)
+        counts = self.state.counts
         reason = self._no_better()
-        if counts.step in due and counts.checked_step < counts.step:  # it was stopped before this validation, or in it
+        if (
+            counts.step in self.due and counts.checked_step < counts.step
+        ):  # it was stopped before this validation, or in it
             reason = yield from self._after_step("", stop, is_due=True)
         n_steps = counts.step if reason else self.n_steps
         for indices in itertools.islice(batches(self.lengths, self.settings), counts.step, n_steps):
             step = counts.step + 1
             yield from self._step(step, [self.train[index] for index in indices])
-            reason = yield from self._after_step(self._ends(stop), stop, is_due=step in due)
+            reason = yield from self._after_step(self._ends(stop), stop, is_due=step in self.due)
             if reason:
                 break
         return reason
@@ -164,7 +167,7 @@ class _Loop:
         counts = self.state.counts
         if counts.check_seconds or not counts.n_tokens:
             return counts.check_seconds
-        return counts.seconds / counts.n_tokens * self.n_check_tokens / 3
+        return self._seconds() / counts.n_tokens * self.n_check_tokens / 3
 
     def _no_better(self) -> str:
         """Return that the patience is spent, "" while it is not."""
@@ -297,7 +300,9 @@ class _Loop:
         return min(max(step, by_time), self.n_steps - 1)
 
     def _to_go(self) -> float:
-        counts = self.state.counts
-        by_steps = self._seconds() / counts.step * (self.n_steps - counts.step)
-        by_time = steps_end(self.settings, self.check_seconds) + self.check_seconds
+        counts, check = self.state.counts, self._seconds_of_check()
+        n_checked = sum(step <= counts.checked_step for step in self.due)
+        of_steps = max(0.0, self._seconds() - n_checked * counts.check_seconds)
+        by_steps = of_steps / counts.step * (self.n_steps - counts.step) + (len(self.due) - n_checked) * check
+        by_time = steps_end(self.settings, check) + check
         return max(0.0, min(by_steps, by_time - self._seconds()))
