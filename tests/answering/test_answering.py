@@ -134,5 +134,5 @@ def test_a_broken_conversation_is_refused(answerer: Answerer, side: TextSide) ->
     """With what is wrong in it."""
     turns = {"name": "talk", "turn": [{"each": "messages"}]}
     talk = Answerer(answerer.decoder, side, template_from_mapping(turns, "here"), side.markup())
-    with pytest.raises(InputError, match=r"question: conversation: .* message 1 has no role"):
+    with pytest.raises(InputError, match=r"question: conversation: .* message 1 has the role 'boss'"):
         talk.prompt_ids({"messages": '[{"role": "boss", "content": "wind"}]'})
