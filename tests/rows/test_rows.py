@@ -174,7 +174,9 @@ def test_bad_rows_are_set_aside_with_their_reason_where_asked(write: Write) -> N
     assert rows.table["a"].to_dict() == {1: "1", 3: "3"}
     assert [bad.row for bad in rows.bad] == [2, 4]
     assert "line 2" in rows.bad[0].reason
-    with pytest.raises(InputError, match="none of 1"):
+    with pytest.raises(
+        InputError, match=r"none of 1.; the first, row 1: .*b\.jsonl, line 1: line: expected a JSON object"
+    ):
         read_rows(RowsSettings(write("b.jsonl", "x\n").name, on_bad="set aside"), path.parent)
 
 

@@ -26,10 +26,11 @@ class Repeats:
     @property
     def notes(self) -> list[str]:
         """How many examples of each part stand in train, in words."""
-        train = np.frombuffer(self._keys["train"], dtype=np.int64) if self._keys["train"] else np.array([], np.int64)
+        train = np.sort(np.array(self._keys["train"], dtype=np.int64))
         found = {}
         for part, rows in self._rows.items():
-            again = np.isin(np.array(self._keys[part], np.int64), train)
+            keys = np.array(self._keys[part], dtype=np.int64)
+            again = np.searchsorted(train, keys, "right") > np.searchsorted(train, keys)
             if again.any():
                 found[part] = np.array(rows, np.int64)[again]
         if not found:

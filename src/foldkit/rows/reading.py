@@ -71,13 +71,14 @@ def stream_rows(
     """
     source = _Source(settings, folder, n_rows)
     pieces = _shaped(source) if settings.shape else _needed(_read(source), source, needed)
-    n_read, n_bad = 0, 0
+    n_read, n_bad, first = 0, 0, ""
     for rows in pieces:
         n_read, n_bad = n_read + len(rows.table), n_bad + len(rows.bad)
+        first = first or "".join(f"the first, row {bad.row}: {bad.reason}" for bad in rows.bad[:1])
         yield rows
     if not n_read:
         found = f"none of {n_bad}" if n_bad else "an empty file"
-        raise InputError(folder / settings.source, "rows", "at least one row", found, "check the export")
+        raise InputError(folder / settings.source, "rows", "at least one row", found, first or "check the export")
 
 
 @dataclass(frozen=True)
