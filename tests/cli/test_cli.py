@@ -24,7 +24,7 @@ from click.testing import CliRunner
 import foldkit
 from foldkit.cli.main import foldkit as group
 from foldkit.cli.main import main
-from foldkit.formats import locked
+from foldkit.formats import StoppedError, locked
 
 
 def call(*words: str, cwd: Path, typed: str = "") -> subprocess.CompletedProcess[str]:
@@ -491,3 +491,19 @@ def test_the_public_names_are_those_of_the_doors() -> None:
         with pytest.raises(AttributeError, match="no attribute"):
             door.nothing  # noqa: B018
     assert "train" in foldkit.__all__
+
+
+@pytest.mark.parametrize(("rank", "said"), [("0", "foldkit: stopped before the first step; go on\n"), ("1", "")])
+def test_what_stops_before_its_first_step_ends_as_an_interrupt(
+    work_folder: Path, monkeypatch: pytest.MonkeyPatch, rank: str, said: str
+) -> None:
+    """Of several processes the first one says so."""
+
+    def stopped(*_: object, **__: object) -> None:
+        raise StoppedError("stopped before the first step; go on")
+
+    monkeypatch.setattr("foldkit.work.train", stopped)
+    monkeypatch.setenv("WORLD_SIZE", "2")
+    monkeypatch.setenv("RANK", rank)
+    done = call("train", cwd=work_folder)
+    assert (done.returncode, done.stdout, done.stderr) == (130, "", said)

@@ -96,6 +96,10 @@ def test_a_forecast_counts_what_a_training_then_does(examples: list[Example]) ->
     assert found.first_check_seconds is not None
     assert 0 < found.first_check_seconds < found.seconds
     assert found.reference_seconds == 0
+    first = forecast(decoder, adapter, examples, examples[:3], SETTINGS, 10**9, needs_reference=True)
+    assert first.reference_seconds is not None
+    assert first.first_check_seconds is not None
+    assert 0 < first.reference_seconds < first.first_check_seconds
     assert found.check_share is not None
     assert 0 < found.check_share < 1
     assert found.last_step == found.n_steps

@@ -23,6 +23,7 @@ from foldkit.models import Decoder, chunked_loss, learned_stream, likelihood, pa
 from foldkit.models.piece import Piece
 from foldkit.training import (
     Checked,
+    Checking,
     Due,
     Finished,
     Skipped,
@@ -499,6 +500,7 @@ def test_minutes_hold_the_last_validation_too(
     events = list(train_adapter(decoder, adapter, examples, checked, settings))
     end, third = of(events, Finished)[0], of(events, Stepped)[2]  # an epoch has three
     assert (end.step, end.seconds) == (n_steps, ends)
+    assert [event.n_done for event in of(events, Checking)] == [1]
     assert third.to_go == pytest.approx(77 + 21 if not seconds else max(seconds, ends - 1) - 3, abs=1.0)
 
 

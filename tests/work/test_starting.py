@@ -106,6 +106,7 @@ SEEN = {"seen": lambda i: f"sea {i} at noon"}
         ({"answer": SEEN["seen"]}, "text", []),
         ({**SEEN, "reply": str, "said": lambda i: f"a longer word on hour {i}"}, "question said reply", []),
         ({"said": lambda i: f"a longer word on hour {i}", "question": SEEN["seen"]}, "question question said", []),
+        ({"user": lambda i: WORDS[i % 4], **SEEN, "said": lambda i: f"it was {i}"}, "question seen said", []),
         ({"title": SEEN["seen"], **SEEN, "class": lambda i: "ab"[i % 2]}, "label title class", []),
     ],
 )

@@ -19,7 +19,7 @@ from foldkit.adapters import read_header
 from foldkit.answering import AnswerSettings
 from foldkit.formats import FoldKitError, InputError, StoppedError, UsageError, locked, read_jsonl
 from foldkit.runs import RunFolder, read_log
-from foldkit.training import Finished, Noted, Stepped, TrainEvent, pass_cost, too_many_bytes
+from foldkit.training import Finished, Noted, Preparing, Stepped, TrainEvent, pass_cost, too_many_bytes
 from foldkit.work import Conversation, answer_rows, make_trials, plan_trials, read_questions
 from foldkit.work.parts import Parts
 
@@ -240,13 +240,21 @@ def test_preferences_go_the_whole_way(work_folder: Path) -> None:
     assert len(list((work_folder / "built").glob("reference-*"))) == 2
 
 
-def test_a_reference_is_stopped_and_gone_on_with(work_folder: Path) -> None:
+def test_a_reference_is_stopped_and_gone_on_with(work_folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """What was found is kept, half a line aside, and comes out the same; before there is one no run begins."""
     rows = [{"prompt": f"wind {i}?", "chosen": "west", "rejected": "who knows"} for i in range(40)]
     (work_folder / "rows.jsonl").write_text("".join(json.dumps(row) + "\n" for row in rows))
     few = ["template.use=preference", "train.objective=direct", "train.micro_batch=4", "train.steps=1"]
     sheet, built = foldkit.read_sheet(work_folder / "fold.toml", few), work_folder / "built"
-    foldkit.train(sheet)
+    monkeypatch.setattr("foldkit.work.reference._SHOWN", 0)
+    heard: list[TrainEvent] = []
+    before = foldkit.forecast(sheet).reference_seconds
+    foldkit.train(sheet, on_event=heard.append)
+    assert before
+    assert foldkit.forecast(sheet).reference_seconds == 0
+    told = [event for event in heard if isinstance(event, Preparing)]
+    assert [event.n_done for event in told] == sorted({event.n_done for event in told})
+    assert told[-1].n_done == told[-1].n_rows == 40 - len(foldkit.build(sheet).parts["test"])
     (kept,) = built.glob("reference-*")
     whole = kept.read_bytes()
     kept.unlink()

@@ -24,10 +24,10 @@ def guess(table: pd.DataFrame) -> Kind | None:
     every = {str(name): _filled(table[name]) for name in table.columns}
     cells = {name: own for name, own in every.items() if not own.str.match(r"[\[{]").all()}  # no lists, nothing empty
     words = [name for name, own in cells.items() if not _codes(own)]
-    asked, answered = usual(words, "question", "question"), usual(cells, "question", "answer")
-    named = usual(cells, "label", "label")
-    known = {*asked, *answered, *named}
-    texts = [*asked, *answered, *(name for name in words if name not in known and _texts(cells[name], len(table)))]
+    answered, named = usual(cells, "question", "answer"), usual(cells, "label", "label")
+    open_words = [name for name in words if name not in (*answered, *named) and _texts(cells[name], len(table))]
+    asked = usual(open_words, "question", "question")
+    texts = [*asked, *answered, *(name for name in open_words if name not in asked)]
     if not texts:
         return Kind("text", {"text": words[0]}) if words and len(every) == 1 else None
     answers = answered or ([] if named else [name for name in texts[1:] if name not in asked][-1:])

@@ -94,12 +94,12 @@ def forecast(
     free_bytes: int,
     level: int = 0,
     *,
-    has_reference: bool = False,
+    needs_reference: bool = False,
 ) -> Forecast:
     """Measure a small pass and, where the peak fits into the free bytes, a few steps; the adapter stays as it was.
 
     `level` is what the process held before the base was opened, since when its peak must have been counted; without it
-    the overhead is a guess. With `has_reference` none is to be found before the first step. Raises InputError when
+    the overhead is a guess. With `needs_reference` one is to be found before the first step. Raises InputError when
     there is nothing to train or validate on.
     """
     refuse_empty(train, validation)
@@ -136,8 +136,7 @@ def forecast(
     pieces = objective.passes(list(validation))
     n_checked = sum(piece.ids.numel() for piece in pieces)
     check = _seconds_of(lambda: mean_loss(decoder, objective, pieces[:1])) / pieces[0].ids.numel() * n_checked
-    known = has_reference or not settings.compares
-    reference = 0.0 if known else check * (1 + sum(token_counts(train)) / sum(token_counts(validation)))
+    reference = check * (1 + sum(token_counts(train)) / sum(token_counts(validation))) if needs_reference else 0.0
     step = per_token * statistics.median(map(_n_tokens, steps))
     due = check_steps(n_steps, n_epoch, settings)
     mean_step = per_token * found.n_tokens / n_steps

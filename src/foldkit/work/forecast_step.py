@@ -37,7 +37,7 @@ def forecast(sheet: Sheet) -> Forecast:
         sheet.train,
         free,
         level,
-        has_reference=reference_at(parts).exists(),
+        needs_reference=sheet.train.compares and not reference_at(parts).exists(),
     )
 
 

@@ -50,9 +50,9 @@ def cut(text: str, longest: int, ends: Sequence[re.Pattern[str]] = _ENDS) -> lis
     text = text.strip()
     if len(text) <= longest:
         return [text] if text else []
-    usual = len(text) / math.ceil(len(text) / longest)
     if not ends:
         return [text[at : at + longest] for at in range(0, len(text), longest)]
+    usual = len(text) / math.ceil(len(text) / longest)
     pieces: list[str] = []
     start = last = 0
     for end in (*(match.end() for match in ends[0].finditer(text)), len(text)):
