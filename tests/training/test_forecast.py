@@ -23,6 +23,7 @@ from foldkit.training import (
     TriedRate,
     fast_micro_batch,
     forecast,
+    forecasting,
     micro_batches,
     pass_cost,
     rate_search,
@@ -50,8 +51,8 @@ def parts(**changes: object) -> tuple[Decoder, Adapter]:
 def test_bytes_of_a_pass_follow_from_those_of_one_example(cap: float) -> None:
     """Within 3% of what is kept, of few keys and of many; by pairs where weights are kept: by tokens it is too few."""
     decoder, _ = parts(attention_cap=cap)
-    cost = pass_cost(decoder, [n % 200 for n in range(400)])
-    for n in (100, 160, 300):
+    cost = pass_cost(decoder, [n % 200 for n in range(1400)])
+    for n in (100, 160, 300, 1300):
         ids = [n % 200 for n in range(n)]
         assert cost.of(pack([(*ids, 0)], [[True] * (n + 1)])) == pytest.approx(kept_bytes(decoder, ids), rel=0.03)
     assert cost.few.per_token * 160 < 0.8 * kept_bytes(decoder, ids[:160])
@@ -108,6 +109,18 @@ def test_a_forecast_counts_what_a_training_then_does(examples: list[Example]) ->
     assert (short.seconds, short.n_steps) == (pytest.approx(0.6), 27000)
     assert short.last_step is not None
     assert 0 < short.last_step < short.n_steps
+
+
+@pytest.mark.parametrize(("seconds", "n_measured"), [(0.25, 4), (0.5, 3), (25.0, 3), (30.0, 2), (70.0, 1)])
+def test_three_steps_are_measured_more_short_ones_and_fewer_long_ones(
+    examples: list[Example], monkeypatch: pytest.MonkeyPatch, seconds: float, n_measured: int
+) -> None:
+    """Enough for a second, and none after a minute; a validation's pass is one more time."""
+    taken: list[object] = []
+    monkeypatch.setattr(forecasting, "_seconds_of", lambda action: taken.append(action) or seconds)
+    found = forecast(*parts(), examples, examples[:3], SETTINGS, 10**9)
+    assert len(taken) == n_measured + 1
+    assert found.step_seconds == pytest.approx(seconds, rel=0.2)
 
 
 def test_what_does_not_fit_is_said_before_it_is_tried(examples: list[Example]) -> None:

@@ -7,6 +7,7 @@ import functools
 import itertools
 import math
 import operator
+import threading
 from collections.abc import Iterator, Sequence
 from typing import Any, TypeVar
 
@@ -133,6 +134,30 @@ def test_the_gradient_does_not_change_with_the_way_a_batch_is_divided(
         (summed_loss(decoder, batch).total / batch.n_learned).backward()  # type: ignore[no-untyped-call]
         distance = furthest([factor.grad for factor in adapter.parameters if factor.grad is not None], alone)
         assert distance < tolerance if is_right else distance > 1e-3
+
+
+def test_a_lane_begins_with_the_same_part_every_time() -> None:
+    """The first one with the first, for what a thread frees may be kept for it; where one fails the rest is left."""
+
+    def thread_of(value: int) -> tuple[int, int]:
+        return value, threading.get_ident()
+
+    def fail_or_wait(value: int) -> None:
+        if value == 0:
+            raise ZeroDivisionError
+        go_on.wait()
+        made.append(value)
+
+    two, go_on, made = lanes.Lanes(2), threading.Event(), list[int]()
+    found = [list(two.made(thread_of, range(n))) for n in (2, 1, 4, 2) * 20]
+    assert [value for value, _ in found[2]] == [0, 1, 2, 3]
+    for place in range(2):
+        assert len({threads[place] for threads in found if len(threads) > place}) == 1
+    with pytest.raises(ZeroDivisionError):
+        list(two.made(fail_or_wait, range(40)))
+    go_on.set()
+    list(two.made(thread_of, range(2)))
+    assert len(made) <= 2
 
 
 @given(lengths=st.lists(st.integers(1, 40), min_size=1, max_size=30), size=st.integers(1, 9), n_lanes=st.integers(1, 3))

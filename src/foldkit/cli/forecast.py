@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from .common import built_with_count, open_to_build, out, sheet_options, show_table
+from .common import built_with_count, open_to_build, out, sheet_options, show_table, shown_work
 
 if TYPE_CHECKING:
     from foldkit.training import Forecast
@@ -25,7 +25,8 @@ def forecast(sheet_file: Path, changes: tuple[str, ...]) -> None:
 
     sheet = open_to_build(sheet_file, changes)
     built_with_count(sheet)
-    found = forecast_of(sheet)
+    with shown_work("measure a few steps"):
+        found = forecast_of(sheet)
     _show_counts(found)
     _show_memory(found)
     if not found.fits:

@@ -199,7 +199,7 @@ def _listener(progress: Progress) -> Callable[[TrainEvent], None]:
     from foldkit.runs import clock
     from foldkit.training import Checked, Checking, Noted, Preparing, Skipped, Started, Stepped
 
-    task = progress.add_task("", total=None)
+    task = progress.add_task("opening the base", total=None)
 
     def listen(event: TrainEvent) -> None:
         if isinstance(event, Noted):
@@ -208,7 +208,7 @@ def _listener(progress: Progress) -> Callable[[TrainEvent], None]:
             progress.update(task, description=f"{event.what}, {event.n_done / event.n_rows:.0%} of it")
         elif isinstance(event, Started):
             total = event.n_trainable + event.n_base
-            progress.update(task, total=event.n_steps, completed=event.step)
+            progress.update(task, total=event.n_steps, completed=event.step, description="the first step")
             going_on = f", {event.step} of them made before" if event.step else ""
             progress.console.print(
                 f"{event.n_train:,} rows, {event.n_steps:,} steps{going_on}; {event.n_trainable:,} trainable numbers "

@@ -24,6 +24,8 @@ from .settings import TrainSettings
 
 # What is taken beside all parts while nothing is measured: libraries' own buffers, and gaps between what is kept.
 _BUFFERS, _GAPS = 60e6, 0.2
+# Of more tokens it takes long to measure what they keep.
+_ENOUGH = 4 * FEW_KEYS
 
 
 class Kept(NamedTuple):
@@ -54,8 +56,11 @@ class PassCost:
 
 
 def pass_cost(decoder: Decoder, ids: Sequence[int]) -> PassCost:
-    """Measure what an example of these ids keeps, its first tokens by themselves where it has many."""
-    n_few = min(len(ids), FEW_KEYS)
+    """Measure what an example of these ids keeps, its first tokens by themselves where it has many.
+
+    What longer ones keep than is measured follows, for no part of it grows faster than with the pairs of tokens.
+    """
+    ids, n_few = ids[:_ENOUGH], min(len(ids), FEW_KEYS)
     few = _kept(decoder, ids[:n_few], max(1, n_few // 2))
     return PassCost(few, few if len(ids) == n_few else _kept(decoder, ids, max(FEW_KEYS + 1, len(ids) // 2)))
 

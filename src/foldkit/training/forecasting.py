@@ -33,8 +33,9 @@ MemoryWith = Callable[[TrainSettings], Memory]
 
 # Passes of about so many tokens a lane are about as fast as longer ones.
 _ENOUGH_TOKENS = 1000
-# How many steps are looked at for the largest pass; how many are measured at least, and for how many seconds.
-_LOOKED_AT, _MEASURED, _LONG_ENOUGH = 200, 3, 1.0
+# How many steps are looked at for the largest pass; how many are measured, for how many seconds at least, and after how
+# many no more.
+_LOOKED_AT, _MEASURED, _LONG_ENOUGH, _TOO_LONG = 200, 3, 1.0, 60.0
 # The part of free memory that a training may take before it is said not to fit.
 _SAFE = 0.9
 
@@ -255,7 +256,8 @@ def _seconds_per_token(
 ) -> float:
     """Return the median time a token of steps of about median size, made after the one with the largest pass.
 
-    Three of them, or as many short ones as take a second. The adapter is put back afterwards.
+    Three of them, as many short ones as take a second, or as many long ones as take a minute. The adapter is put back
+    afterwards.
     """
     before = {name: value.clone() for name, value in adapter.tensors().items()}
     examples = [example for step in steps for example in step]
@@ -270,7 +272,7 @@ def _seconds_per_token(
         for passes, n_tokens in itertools.cycle(middle):
             seconds = _seconds_of(functools.partial(_one_step, stepper, passes))
             took, found = took + seconds, [*found, seconds / n_tokens]
-            if len(found) >= _MEASURED and took >= _LONG_ENOUGH:
+            if took >= (_LONG_ENOUGH if len(found) >= _MEASURED else _TOO_LONG):
                 break
     adapter.copy_from(before)
     return statistics.median(found)

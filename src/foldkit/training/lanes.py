@@ -8,8 +8,9 @@ from __future__ import annotations
 
 import contextlib
 import sys
+from collections import deque
 from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor
 from typing import TypeVar
 
 import torch
@@ -55,16 +56,49 @@ class Lanes:
 
     def __init__(self, n: int) -> None:
         self.n = n
-        self._each = each = max(1, torch.get_num_threads() // n)
-        self._pool = ThreadPoolExecutor(n, initializer=torch.set_num_threads, initargs=(each,)) if n > 1 else None
+        self._each = max(1, torch.get_num_threads() // n)
+        self._threads = [self._thread() for _ in range(n if n > 1 else 0)]
+
+    def _thread(self) -> ThreadPoolExecutor:
+        return ThreadPoolExecutor(1, initializer=torch.set_num_threads, initargs=(self._each,))
 
     def made(self, make: Callable[[Given], Made], given: Sequence[Given]) -> Iterator[Made]:
-        """Yield what is made of each, in their order, so many at once."""
-        if self._pool is None:
+        """Yield what is made of each, in their order, so many at once.
+
+        Each thread begins with the same one every time, the first with the first, which has the longest example, and
+        goes on with any: an allocator may keep what a thread frees for that thread, and each would in time keep as much
+        as the longest example takes.
+        """
+        if not self._threads:
             yield from map(make, given)
             return
+        todo = deque((Future[Made](), one) for one in given)
+        made = deque(future for future, _ in todo)
+
+        def work(future: Future[Made], one: Given) -> None:
+            _settle(future, make, one)
+            with contextlib.suppress(IndexError):  # where none is left
+                while True:
+                    future, one = todo.popleft()
+                    _settle(future, make, one)
+
         with _divided(self._each):
-            yield from self._pool.map(make, given)
+            first = [todo.popleft() for _ in self._threads[: len(given)]]
+            for thread, (future, one) in zip(self._threads, first, strict=False):
+                thread.submit(work, future, one)
+            try:
+                while made:
+                    yield made.popleft().result()
+            finally:
+                todo.clear()
+
+
+def _settle(future: Future[Made], make: Callable[[Given], Made], given: Given) -> None:
+    """Put into the future what is made of it, or what went wrong."""
+    try:
+        future.set_result(make(given))
+    except BaseException as error:
+        future.set_exception(error)
 
 
 @contextlib.contextmanager
