@@ -151,6 +151,7 @@ def test_what_only_some_rows_have_is_blank_in_the_other_pieces(write: Write) -> 
         ("a.jsonl", '{"a": 1}\n[1]\n', r"line 2: row: expected a JSON object, found \[1\]"),
         ("a.jsonl", '{"a": "\\ud83d"}', "half of a surrogate pair"),
         ("a.json", '{"a": {"b": 3}}', "name the array with key"),
+        ("a.json", '{"name": "notes", "a": {"b": [{"n": 1}]}}', r'set key = "a\.b"'),
         ("a.json", '{"a": {"b": [{}]}, "c": [{}, {}], "d": [1, 2, 3]}', 'set key = "c"'),
         ("a.json", '{"a": {"b": [{}]}, "d.e": [{}, {}]}', r'set key = "a\.b"'),
         ("a.jsonl", '[{"a": 1}]', r"an array of them is a \.json file"),

@@ -136,7 +136,7 @@ def test_another_delimiter_and_encoding_are_written_down(tmp_path: Path) -> None
 
 
 def test_the_key_of_the_rows_is_found_and_written_down(tmp_path: Path) -> None:
-    """That of the longest array of objects; in a file whose rows stand under none there is nothing to find."""
+    """That of the longest array of objects; in a file whose rows stand under none, or that is one, there is none."""
     values = {"about": {"by": [{"name": "Orra"}]}, "data": {"items": KINDS["label"]}}
     (tmp_path / "r.json").write_text(json.dumps(values))
     started = foldkit.start("r.json", tmp_path)
@@ -144,6 +144,12 @@ def test_the_key_of_the_rows_is_found_and_written_down(tmp_path: Path) -> None:
     assert len(foldkit.build(foldkit.read_sheet(started.sheet)).parts["train"]) == 32
     (tmp_path / "s.json").write_text(json.dumps(KINDS["label"]))
     assert "key" not in foldkit.start("../s.json", tmp_path / "s").sheet.read_text()
+    for number, row in enumerate(KINDS["conversation"]):
+        (tmp_path / "talks" / str(number)).mkdir(parents=True)
+        (tmp_path / "talks" / str(number) / "talk.json").write_text(json.dumps(row, indent=1))
+    started = foldkit.start("../talks", tmp_path / "t")
+    assert started.assumed[0].startswith("conversation rows, recognised")
+    assert sum(part["rows"] for part in foldkit.build(foldkit.read_sheet(started.sheet)).counts().values()) == 40
 
 
 def test_rows_that_give_no_start_are_refused(tmp_path: Path) -> None:

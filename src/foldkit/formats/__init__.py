@@ -21,6 +21,7 @@ from .lock import is_locked as is_locked
 from .lock import locked as locked
 from .messages import ROLES as ROLES
 from .messages import Message as Message
+from .messages import are_messages as are_messages
 from .messages import read_messages as read_messages
 from .settings import read_settings as read_settings
 from .toml import read_toml as read_toml
@@ -47,6 +48,7 @@ __all__ += [
     "StoppedError",
     "UsageError",
     "append_jsonl",
+    "are_messages",
     "fingerprint_files",
     "fingerprint_value",
     "is_locked",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Mapping
 from typing import Any, NamedTuple
 
 ROLES = ("system", "user", "assistant")
@@ -36,13 +37,22 @@ def read_messages(text: str) -> list[Message] | None:
     return [_message(number, item) for number, item in enumerate(items, 1)] if isinstance(items, list) else None
 
 
+def are_messages(value: Any) -> bool:
+    """Say whether a value is a list of objects that each have a role and a content, as messages have."""
+    return isinstance(value, list) and all(isinstance(one, dict) and None not in _parts(one) for one in value)
+
+
+def _parts(item: Mapping[str, Any]) -> tuple[Any, Any]:
+    """Return the role and the content of a message by any of their names, None for what it has not."""
+    return item.get("role", item.get("from")), item.get("content", item.get("value"))
+
+
 def _message(number: int, item: Any) -> Message:
     if not isinstance(item, dict):
         raise ValueError(f"message {number} is no object with role and content")
-    role = item.get("role", item.get("from"))
+    role, content = _parts(item)
     if role not in _ROLES:
         raise ValueError(f"message {number} has the role {role!r}, which is none of {', '.join(ROLES)}")
-    content = item.get("content", item.get("value"))
     parts = content if isinstance(content, list) else [content]
     texts = [part.get("text") if isinstance(part, dict) and part.get("type") == "text" else part for part in parts]
     whole = [text for text in texts if isinstance(text, str)]

@@ -11,7 +11,7 @@ import json
 import math
 import zlib
 from collections.abc import Collection, Iterable, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -126,41 +126,57 @@ def _needed(pieces: Iterable[Rows], source: _Source, needed: Collection[str]) ->
 
 
 def _read(source: _Source) -> Iterator[Rows]:
-    held: list[pd.DataFrame] = []
-    bad: list[BadRow] = []
-    files: list[tuple[int, Path]] = []
+    held = _Held()
     number = 1
     for path, item in source.items():
-        if not files or files[-1][1] != path:
-            files.append((number, path))
+        if not held.files or held.files[-1][1] != path:
+            held.files.append((number, path))
         if isinstance(item, Bad):
             if source.settings.on_bad == "stop":
                 raise item.error()
-            bad.append(BadRow(number, str(item.error())))
+            held.bad.append(BadRow(number, str(item.error())))
             number += 1
             continue
-        if held and sum(map(len, held)) + item.n_rows > source.n_rows:
-            yield _rows(held, bad, files)
-            held, bad, files = [], [], [(number, path)]
-        held.append(_table(item, number, source))
+        if held.numbers and len(held.numbers) + item.n_rows > source.n_rows:
+            yield held.rows()
+            held = _Held(files=[(number, path)])
+        held.add(_cells(item, source), range(number, number + item.n_rows))
         number += item.n_rows
-    if held or bad:
-        yield _rows(held, bad, files)
+    if held.numbers or held.bad:
+        yield held.rows()
 
 
-def _rows(held: list[pd.DataFrame], bad: list[BadRow], files: list[tuple[int, Path]]) -> Rows:
-    table = held[0] if len(held) == 1 else pd.concat(held).fillna("") if held else pd.DataFrame()
-    return Rows(table, tuple(bad), tuple(files))
+@dataclass
+class _Held:
+    """What was read and not yet given on: the numbers of rows, their cells by column, bad rows and files."""
+
+    numbers: list[int] = field(default_factory=list)
+    columns: dict[str, list[str]] = field(default_factory=dict)
+    bad: list[BadRow] = field(default_factory=list)
+    files: list[tuple[int, Path]] = field(default_factory=list)
+
+    def add(self, cells: Mapping[str, list[str]], numbers: range) -> None:
+        """Put rows behind those that are there; what a row has no cell for is blank."""
+        for name, values in cells.items():
+            column = self.columns.setdefault(name, [])
+            column.extend([""] * (len(self.numbers) - len(column)))
+            column.extend(values)
+        self.numbers.extend(numbers)
+
+    def rows(self) -> Rows:
+        """Return them as a table."""
+        for column in self.columns.values():
+            column.extend([""] * (len(self.numbers) - len(column)))
+        table = pd.DataFrame(self.columns, index=pd.Index(self.numbers, name="row"), dtype=object)
+        return Rows(table if self.numbers else pd.DataFrame(), tuple(self.bad), tuple(self.files))
 
 
-def _table(block: Block, number: int, source: _Source) -> pd.DataFrame:
+def _cells(block: Block, source: _Source) -> dict[str, list[str]]:
     blank, strip = [None] * block.n_rows, source.settings.strip
-    columns = {
+    return {
         name: [_text(value, strip=strip) for value in block.columns.get(theirs, blank)]
         for name, theirs in _names(block, source)
     }
-    index = pd.RangeIndex(number, number + block.n_rows, name="row")
-    return pd.DataFrame(columns, index=index, dtype=object)
 
 
 def _names(block: Block, source: _Source) -> list[tuple[str, str]]:

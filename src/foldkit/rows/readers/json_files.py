@@ -1,4 +1,4 @@
-"""JSON: an array of objects, alone or under a path of keys; and JSON lines, one object a line."""
+"""JSON: an array of objects, alone or under a path of keys, or one object; and JSON lines, one object a line."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-from foldkit.formats import InputError, near_name
+from foldkit.formats import InputError, are_messages, near_name
 
 from ..settings import RowsSettings
 from .contract import Bad, Raw, by_rows, open_text
@@ -20,7 +20,10 @@ _HALF = re.compile(r"\\u[dD][89a-fA-F]")
 
 @by_rows
 def read_json(path: Path, settings: RowsSettings) -> Iterator[Raw | Bad]:
-    """Yield the objects of the array under `settings.key`, its parts joined by dots; or of lines where it has them."""
+    """Yield the objects of the array under `settings.key`, its parts joined by dots; or of lines where it has them.
+
+    An object that has texts, or the messages of a conversation, and no other array of objects is a row by itself.
+    """
     with open_text(path, settings.encoding) as file:
         try:
             text = file.read()
@@ -37,6 +40,8 @@ def read_json(path: Path, settings: RowsSettings) -> Iterator[Raw | Bad]:
             known = list(value) if isinstance(value, dict) else []
             raise InputError(path, f"key {part!r} of [rows] key", "a key of the file", part, near_name(part, known))
         value = value[part]
+    if _is_row(value):
+        value = [value]
     if not isinstance(value, list):
         arrays = array_keys(value)
         todo = f'set key = "{arrays[0]}" in [rows]' if arrays else "name the array with key in [rows]"
@@ -63,14 +68,23 @@ def found_array(path: Path, encoding: str) -> str:
     return ""
 
 
+def _is_row(value: Any) -> bool:
+    cells = value.values() if isinstance(value, dict) else ()
+    return any(isinstance(cell, str) or (cell and are_messages(cell)) for cell in cells) and not array_keys(value)
+
+
 def array_keys(value: Any) -> list[str]:
-    """Return the keys under which arrays of objects stand, those of the longest first; parts are joined by dots."""
+    """Return the keys under which arrays of objects stand, those of the longest first; parts are joined by dots.
+
+    The messages of a conversation are none.
+    """
     found = sorted(_arrays(value, ()), key=lambda one: -one[0])
     return [".".join(keys) for _, keys in found]
 
 
 def _arrays(value: Any, keys: tuple[str, ...]) -> Iterator[tuple[int, tuple[str, ...]]]:
-    if isinstance(value, list) and keys and all(isinstance(item, dict) for item in value):
+    objects = isinstance(value, list) and all(isinstance(item, dict) for item in value)
+    if objects and keys and not (value and are_messages(value)):
         yield len(value), keys
     for key, item in value.items() if isinstance(value, dict) else ():
         if "." not in key:
