@@ -71,7 +71,13 @@ def test_a_row_keeps_its_part_when_rows_are_added_or_moved() -> None:
 
 
 def test_rows_of_one_group_stay_together() -> None:
-    """And without the group they do not: the control."""
+    """And without the group they do not: the control. A group that is larger than a part goes to train."""
+    for seed in range(9):
+        table = table_of().assign(day=[*["long"] * 120, *map(str, range(80))])
+        parts = assign_parts(table, SplitSettings(20, 20, group="day", seed=seed))
+        assert parts.value_counts().to_dict() == {"train": 160, "test": 20, "validation": 20}
+    with pytest.raises(InputError, match="or change the shares; rows of one 'day' stay in one part"):
+        assign_parts(table.assign(day="long"), SplitSettings(20, 20, group="day"))
     table = table_of()
     together = assign_parts(table, SplitSettings(0.2, 0.2, group="day")).groupby(table["day"]).nunique()
     assert (together == 1).all()

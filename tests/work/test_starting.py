@@ -91,6 +91,34 @@ def test_long_texts_are_cut_in_pieces_and_other_long_rows_are_told(tmp_path: Pat
     assert "shorten them" in told
 
 
+APART, TOO_FEW = (
+    "calls of one talk stay in one part",
+    "1 talks are too few to part them: the last replies are the test part",
+)
+
+
+@pytest.mark.parametrize(
+    ("silence", "pause", "gap", "parted"),
+    [(3600, 9, 1800, APART), (200, 9, 120, APART), (9, 9, 1800, TOO_FEW), (7200, 7200, 0, TOO_FEW)],
+)
+def test_talks_are_told_apart_by_silences(tmp_path: Path, silence: int, pause: int, gap: int, parted: str) -> None:
+    """Of hours, of minutes, of none, or where hours pass before every word; without talks test is what came last."""
+    said = [
+        {"sender": ("Low Pell", "desk")[i % 2], "message": f"sea {i}", "time": i // 4 * silence + i % 4 * pause}
+        for i in range(200)
+    ]
+    (tmp_path / "r.jsonl").write_text("\n".join(map(json.dumps, said)))
+    started = foldkit.start("r.jsonl", tmp_path)
+    sheet = foldkit.read_sheet(started.sheet)
+    assert sheet.rows.transcript is not None
+    assert sheet.rows.transcript.gap == gap
+    assert parted in started.assumed
+    parts = foldkit.build(sheet).parts
+    assert sum(map(len, parts.values())) == 100
+    if parted == TOO_FEW:
+        assert max(parts["train"].rows) < min(parts["validation"].rows) < min(parts["test"].rows)
+
+
 SEEN = {"seen": lambda i: f"sea {i} at noon"}
 
 

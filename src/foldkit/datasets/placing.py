@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -57,11 +58,21 @@ def _fill(units: pd.DataFrame, stratum: pd.DataFrame, share: float, settings: Sp
         wanted = settings.wanted(part)
         size = round(wanted * share) if wanted >= 1 else round(wanted * stratum["n_rows"].sum())
         filled = int(stratum.loc[stratum["part"] == part, "n_rows"].sum())
-        while left and abs(filled + left[0][1] - size) < abs(filled - size):
-            unit, n_rows = left.pop(0)
+        while (place := _next_unit(left, filled, size, in_order=bool(settings.time))) is not None:
+            unit, n_rows = left.pop(place)
             units.loc[unit, "part"] = part
             filled += n_rows
     units.loc[[unit for unit, _ in left], "part"] = "train"
+
+
+def _next_unit(left: Sequence[tuple[object, int]], filled: int, size: int, *, in_order: bool) -> int | None:
+    """Return the place of the first unit that brings a part nearer to its size, None where none does.
+
+    Where the order is free, units that are too large are passed over.
+    """
+    nearer = (place for place, (_, n) in enumerate(left) if abs(filled + n - size) < abs(filled - size))
+    place = next(nearer, None)
+    return None if place and in_order else place
 
 
 def _after_known(units: pd.DataFrame) -> None:

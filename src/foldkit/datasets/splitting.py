@@ -169,7 +169,8 @@ def check_parts(n_rows: Mapping[str, int], settings: SplitSettings, aside: str =
     for part in PARTS:
         if n_rows[part] == 0 and (part == "train" or settings.wanted(part) > 0 or part in settings.files):
             what = f"none of {sum(n_rows.values())}"
-            todo = "add rows, or change the shares" + (f"; {aside}" if aside else "")
+            kept = f"rows of one {settings.group!r} stay in one part" if settings.group else ""
+            todo = "; ".join(filter(None, ("add rows, or change the shares", kept, aside)))
             raise InputError("[split]", f"rows in {part}", "at least one", what, todo)
 
 

@@ -25,8 +25,8 @@ KINDS: dict[str, dict[str, tuple[str, ...]]] = {
     "compared": {"prompt": _ASKED, **_REPLIES},
     "conversation": {"messages": ("messages", "conversation", "conversations", "dialogue", "dialog", "turns")},
     "transcript": {
-        "speaker": ("speaker", "who", "voice", "caller"),
-        "text": ("text", "utterance", "said", "line", "words"),
+        "speaker": ("speaker", "who", "voice", "caller", "sender"),
+        "text": ("text", "utterance", "said", "line", "words", "message"),
         "time": ("time", "timestamp", "start", "at"),
         "talk": ("talk", "call", "session", "conversation_id"),
     },

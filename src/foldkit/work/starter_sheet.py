@@ -17,7 +17,7 @@ class Found(NamedTuple):
     """What a sheet is written from; `unused` columns, and `groups` of them by which rows may belong together.
 
     `shape` is the section that makes examples of the rows, where one is needed, and `group` what it keeps together:
-    `n_units` of `n_rows` examples.
+    `n_units` of `n_rows` examples. With `in_order` the last of them are the test part.
     """
 
     reading: RowsSettings
@@ -29,6 +29,7 @@ class Found(NamedTuple):
     groups: list[str]
     n_units: int
     n_rows: int
+    in_order: bool = False
 
 
 def sheet_text(found: Found, window: int) -> str:
@@ -89,6 +90,8 @@ def _split(found: Found, renamed: dict[str, str]) -> str:
     group = f"# group = {column}        # rows that share its value stay in one part"
     if found.group:
         group = f"group = {quoted(found.group):<19} # {_KEPT[found.group]} stay in one part"
+    if found.in_order:
+        group = 'time = "source_row"         # the last ones are the test part, those before them validation'
     part, unit = "0.1", "a share"
     if found.n_units < _FEW:
         part, unit = str(max(1, found.n_rows // 10)), "rows, as a share of few may come out empty"

@@ -5,16 +5,18 @@ from __future__ import annotations
 import dataclasses
 import shutil
 import tomllib
+from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import pandas as pd
 
-from foldkit.datasets import code_rows
-from foldkit.formats import InputError, UsageError, write_aside
+from foldkit.datasets import SplitSettings, assign_parts, code_rows
+from foldkit.formats import InputError, UsageError, read_settings, write_aside
 from foldkit.rows import SHAPES, Kind, RowsSettings, belonging, found_delimiter, found_key, guess, read_rows, recognise
 from foldkit.rows.shapes import PiecesSettings
+from foldkit.rows.tables import times
 from foldkit.templates.template import BUILTIN
 
 from .inputs import Inputs, open_inputs
@@ -23,6 +25,7 @@ from .starter_sheet import SHAPED, Found, quoted, sheet_text
 
 _FIRST = 2000
 _WINDOWS = (128, 256, 512, 1024, 2048)
+_GAPS, _ENOUGH_TALKS = (1800, 600, 300, 120, 60), 20
 _CUT = 512  # the window of texts that are cut in pieces
 
 
@@ -55,10 +58,13 @@ def start(source: str, folder: str | Path, base: str = "pellam", encoding: str =
     inputs = open_inputs(sheet_from_mapping(values, folder, str(sheet_at)))
     if found.shape:
         found = found._replace(n_rows=len(inputs.table), n_units=len(inputs.table))
+    if found.group:
+        found, parted = _parted(found, inputs)
+        told.append(parted)
     found, window, fits = _fitted(found, inputs)
     shutil.copyfile(BUILTIN / f"{template}.toml", template_at)
     write_aside(sheet_at, sheet_text(found, window))
-    alone = [] if found.group else [_alone(found.groups)]
+    alone = [] if found.group or found.in_order else [_alone(found.groups)]
     return Start(sheet_at, template_at, (*assumed, *told, fits, *alone))
 
 
@@ -74,6 +80,18 @@ def _found(reading: RowsSettings, folder: Path, base: str) -> tuple[Found, list[
     group = "talk" if kind.name == "transcript" else ""
     said = _said(kind, names, guessed=known is None)
     return Found(reading, kind, base, shape, group, unused, groups, len(table), len(table)), [said, *told]
+
+
+def _parted(found: Found, inputs: Inputs) -> tuple[Found, str]:
+    """Return the same, in order where there are too few talks to part them, and what that assumes."""
+    found = found._replace(n_units=int(inputs.table[found.group].nunique()))
+    values = tomllib.loads(sheet_text(found, _CUT))
+    try:
+        assign_parts(inputs.table, read_settings(SplitSettings, values["split"], "[split]"))
+    except InputError:
+        said = f"{found.n_units} talks are too few to part them: the last replies are the test part"
+        return found._replace(group="", in_order=True), said
+    return found, "calls of one talk stay in one part"
 
 
 def _fitted(found: Found, inputs: Inputs) -> tuple[Found, int, str]:
@@ -117,15 +135,28 @@ def _shape(kind: Kind, table: pd.DataFrame) -> tuple[str, list[str]]:
     if kind.name != "transcript":
         return "", []
     learned = _main_speaker(table[kind.columns["speaker"]].str.strip())
-    said = [f"the replies to learn are those of {learned!r}, who speaks most; calls of one talk stay in one part"]
+    said = [f"the replies to learn are those of {learned!r}, who speaks most"]
     gap = ""
-    if "time" in kind.columns:
-        gap = "gap = 1800                  # seconds of silence after which a new talk begins\n"
-        said.append("a silence of half an hour ends a talk")
+    if "time" in kind.columns and (seconds := _gap(table, kind.columns)):
+        gap = f"gap = {seconds:<21} # seconds of silence after which a new talk begins\n"
+        said.append(f"a silence of {seconds // 60} minutes ends a talk")
     fillers = (
         'fillers = ["uh", "um", "er"]\nearlier = 6                 # turns before a reply that stay as its context\n'
     )
     return f"\n[rows.transcript]\nlearned = [{quoted(learned)}]\n{columns}\n{gap}{fillers}", said
+
+
+def _gap(table: pd.DataFrame, columns: Mapping[str, str]) -> int:
+    """Return a silence in seconds that ends a talk: one that leaves enough talks, and not as many as there are turns.
+
+    The longest of those that do, else the longest of all, or 0 where everyone takes as long to answer. Where a column
+    says which talk it is, the longest alone.
+    """
+    at, talk = times(table[columns["time"]]), columns.get("talk")
+    silences = at.groupby(table[talk]).diff() if talk else at.diff()
+    n_longer = {gap: int((silences > gap).sum()) for gap in (_GAPS[:1] if talk else _GAPS)}
+    parting = (gap for gap, n in n_longer.items() if _ENOUGH_TALKS <= n < len(at) / 2)
+    return next(parting, _GAPS[0] if n_longer[_GAPS[0]] < len(at) / 2 else 0)
 
 
 def _recognised(table: pd.DataFrame) -> Kind | None:
