@@ -40,6 +40,7 @@ MODULE = SimpleNamespace(
     max_memory_reserved=lambda _: 3 * 10**8,
     memory_reserved=lambda _: 10**8,
     reset_peak_memory_stats=lambda _: None,
+    empty_cache=lambda: None,
     mem_get_info=lambda _: (10**10, 2 * 10**10),
 )
 

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import gc
 import json
 import shutil
+import weakref
 from pathlib import Path
 from typing import Any
 
@@ -65,6 +67,21 @@ def same_weights(first: Decoder, second: Decoder) -> bool:
     """Compare bit for bit, by name."""
     ours, theirs = (dict(decoder.named_parameters()) for decoder in (first, second))
     return ours.keys() == theirs.keys() and all(torch.equal(ours[name], theirs[name]) for name in ours)
+
+
+def test_a_base_that_nothing_uses_is_let_go_before_the_next(base_folder: Path) -> None:
+    """Though its parts refer to one another, and nothing else has collected them."""
+    gc.disable()
+    try:
+        base = open_base(base_folder)
+        base.decoder.own_base = base  # type: ignore[assignment]
+        seen = weakref.ref(base.decoder)
+        del base
+        assert seen()
+        open_base(base_folder)
+        assert not seen()
+    finally:
+        gc.enable()
 
 
 @pytest.mark.parametrize("tied_head", [True, False])

@@ -20,6 +20,7 @@ from foldkit.answering import AnswerSettings
 from foldkit.formats import FoldKitError, InputError, StoppedError, UsageError, locked, read_jsonl
 from foldkit.runs import RunFolder, read_log
 from foldkit.training import Finished, Noted, Preparing, Stepped, TrainEvent, pass_cost, too_many_bytes
+from foldkit.training.memory import peak_bytes
 from foldkit.work import Conversation, answer_rows, make_trials, plan_trials, read_questions
 from foldkit.work.parts import Parts
 
@@ -27,7 +28,10 @@ from ..conftest import in_two_processes
 
 
 def test_rows_to_scores(work_folder: Path) -> None:
-    """Built once, trained, scored, asked; the run folder holds all of it; the same seed gives the same bytes."""
+    """Built once, trained, scored, asked; the run folder holds all of it; the same seed gives the same bytes.
+
+    What the process held before a training is not that training's peak.
+    """
     sheet = foldkit.read_sheet(work_folder / "fold.toml")
     dataset = foldkit.build(sheet)
     built = work_folder / "built" / "manifest.json"
@@ -39,7 +43,11 @@ def test_rows_to_scores(work_folder: Path) -> None:
     log = read_log(run.log)
     assert [len(log.of(name)) for name in ("started", "validation", "finished")] == [1, 3, 1]
     assert log.series("step", "loss")[0] == list(range(1, events[-1].step + 1))
+    block = bytes([1]) * 4 * 10**8
+    held = peak_bytes()
+    del block
     again = foldkit.train(sheet, "again")
+    assert 0 < read_log(again.log).of("finished")[0]["peak_bytes"] < held - 2 * 10**8
     assert again.adapter.read_bytes() == run.adapter.read_bytes()
     header = read_header(run.adapter)
     assert header.template["name"] == "question"

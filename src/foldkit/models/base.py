@@ -13,7 +13,7 @@ from foldkit.formats import InputError, fingerprint_files, one_of
 from .decoder import Decoder
 from .device import CPU
 from .folder import read_folder
-from .freeing import give_back
+from .freeing import give_back, let_go
 from .gguf import read_gguf
 from .held import HOLDERS, FrozenEmbedding, FrozenLinear, Held, Packed, Sixteen
 from .linear import fill, laid_out
@@ -47,12 +47,13 @@ def open_base(
     """Read a base from a folder or a `.gguf` file onto a device, hold its matrices as `weights` says; freeze it.
 
     It computes in `dtype`. `weights` is one of WEIGHTS: "stored" keeps 16-bit floats and blocks of a GGUF file as they
-    are, "float32" expands them to `dtype`. Raises InputError for a file that is missing, damaged, or of an unknown
-    family.
+    are, "float32" expands them to `dtype`. A base that nothing uses any more is let go first. Raises InputError for a
+    file that is missing, damaged, or of an unknown family.
     """
     one_of(weights, WEIGHTS, "[base]", "weights")
     if not path.exists():
         raise InputError(path, "base", "an existing folder or .gguf file", None, "check the path of the base")
+    let_go()
     spec, found = read_folder(path) if path.is_dir() else read_gguf(path)
     with torch.device("meta"):
         decoder = Decoder(spec)

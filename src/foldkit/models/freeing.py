@@ -4,12 +4,19 @@ from __future__ import annotations
 
 import contextlib
 import ctypes
+import gc
 import os
 from collections.abc import Iterator
 
 # Parameters of the C library's `mallopt`, and what they are in the end: the most that it comes to by itself.
 _TRIM_THRESHOLD, _MMAP_MAX, _ARENA_MAX = -1, -4, -8
 _USUAL = {_TRIM_THRESHOLD: 2**26, _MMAP_MAX: 65536, _ARENA_MAX: 8 * (os.cpu_count() or 1)}
+
+
+def let_go() -> None:
+    """Free what nothing uses any more, a base that refers to itself too, and give it back to the system."""
+    gc.collect()
+    give_back()
 
 
 def give_back() -> None:

@@ -9,6 +9,7 @@ import torch
 
 from foldkit.models.control_groups import OWN, ROOT, control_groups
 from foldkit.models.device import CPU
+from foldkit.models.freeing import let_go
 
 # The kernel's files of a control group: its limit, what is taken, and what of that is only a copy of files.
 _SECOND = ("memory.max", "memory.current", "inactive_file")
@@ -16,15 +17,18 @@ _FIRST = ("memory.limit_in_bytes", "memory.usage_in_bytes", "total_inactive_file
 
 
 def free_bytes(device: torch.device = CPU) -> int:
-    """Return how much is free for this process, without what others would have to give up.
+    """Return how much is free for this process, without what others would have to give up; what it does not use is.
 
     On a device what its driver tells; else what the system has, or less where a control group, such as a container is
     in, has a limit, or this process one on its addresses.
     """
     import psutil
 
+    let_go()
     if device.type != "cpu":
-        return int(torch.get_device_module(device).mem_get_info(device)[0])
+        of_device = torch.get_device_module(device)
+        of_device.empty_cache()
+        return int(of_device.mem_get_info(device)[0])
     return int(min(psutil.virtual_memory().available, left_in_groups(), left_of_addresses()))
 
 

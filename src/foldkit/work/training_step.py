@@ -107,6 +107,7 @@ def _opened(sheet: Sheet, team: Team, stop: Callable[[], bool], on_event: OnEven
     from foldkit.models import chosen_device
     from foldkit.models.sharding import shard
     from foldkit.training.free_memory import free_bytes
+    from foldkit.training.memory import forget_peak
     from foldkit.training.team import first_here
 
     sheet, notes = _where_and_in_what(sheet, team)
@@ -114,6 +115,7 @@ def _opened(sheet: Sheet, team: Team, stop: Callable[[], bool], on_event: OnEven
     free = free_bytes(device)
     with first_here(team):
         build(sheet)
+    forget_peak(device)
     divided = sheet.base.sharded and team.size > 1
     parts = Parts(sheet, divided=divided)
     notes += choose_micro_batch(parts, free, team)
