@@ -93,7 +93,7 @@ def test_long_texts_are_cut_in_pieces_and_other_long_rows_are_told(tmp_path: Pat
 
 APART, TOO_FEW = (
     "calls of one talk stay in one part",
-    "1 talks are too few to part them: the last replies are the test part",
+    "there are too few talks to part them, 1: the last replies are the test part",
 )
 
 

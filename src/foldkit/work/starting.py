@@ -89,7 +89,7 @@ def _parted(found: Found, inputs: Inputs) -> tuple[Found, str]:
     try:
         assign_parts(inputs.table, read_settings(SplitSettings, values["split"], "[split]"))
     except InputError:
-        said = f"{found.n_units} talks are too few to part them: the last replies are the test part"
+        said = f"there are too few talks to part them, {found.n_units}: the last replies are the test part"
         return found._replace(group="", in_order=True), said
     return found, "calls of one talk stay in one part"
 
