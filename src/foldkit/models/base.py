@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import gc
+import weakref
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -13,11 +15,13 @@ from foldkit.formats import InputError, fingerprint_files, one_of
 from .decoder import Decoder
 from .device import CPU
 from .folder import read_folder
-from .freeing import give_back, let_go
+from .freeing import give_back
 from .gguf import read_gguf
 from .held import HOLDERS, FrozenEmbedding, FrozenLinear, Held, Packed, Sixteen
 from .linear import fill, laid_out
 from .settings import WEIGHTS
+
+_OPEN: weakref.WeakSet[Decoder] = weakref.WeakSet()
 
 
 @dataclass(frozen=True)
@@ -53,7 +57,7 @@ def open_base(
     one_of(weights, WEIGHTS, "[base]", "weights")
     if not path.exists():
         raise InputError(path, "base", "an existing folder or .gguf file", None, "check the path of the base")
-    let_go()
+    let_go_of_bases()
     spec, found = read_folder(path) if path.is_dir() else read_gguf(path)
     with torch.device("meta"):
         decoder = Decoder(spec)
@@ -67,12 +71,20 @@ def open_base(
             raise InputError(path, f"weight {name}", f"shape {shapes[name]}", shape, "fetch the files again")
         n_low += isinstance(value, Packed) and value.n_bytes < 2 * value.n_rows * value.width
         _place(decoder, name, value, dtype, weights, device)
+    _OPEN.add(decoder)
     decoder.requires_grad_(requires_grad=False)
     if weights != "float32":
         decoder.join(dtype, device)
     give_back()
     notes = ("the base is low-bit already, and nf4 over it loses more: weights = 'stored' loses nothing",)
     return Base(decoder.eval(), fingerprint_base(path), path, notes if n_low and weights == "nf4" else ())
+
+
+def let_go_of_bases() -> None:
+    """Free bases that nothing uses any more, though something that refers to itself has kept them."""
+    if _OPEN:
+        gc.collect()
+        give_back()
 
 
 def _place(

@@ -4,19 +4,12 @@ from __future__ import annotations
 
 import contextlib
 import ctypes
-import gc
 import os
 from collections.abc import Iterator
 
 # Parameters of the C library's `mallopt`, and what they are in the end: the most that it comes to by itself.
 _TRIM_THRESHOLD, _MMAP_MAX, _ARENA_MAX = -1, -4, -8
 _USUAL = {_TRIM_THRESHOLD: 2**26, _MMAP_MAX: 65536, _ARENA_MAX: 8 * (os.cpu_count() or 1)}
-
-
-def let_go() -> None:
-    """Free what nothing uses any more, a base that refers to itself too, and give it back to the system."""
-    gc.collect()
-    give_back()
 
 
 def give_back() -> None:
@@ -30,7 +23,8 @@ def memory_kept() -> Iterator[None]:
     """Keep freed memory meanwhile, where the system's allocator can be told to, and give it back in the end.
 
     Steps of a training need the same memory one after the other. Large blocks would be given back at once, and the
-    system would clear each of their pages anew, which takes up to a tenth of a step. Threads take from one heap.
+    system would clear each of their pages anew, which takes up to a tenth of a step. New threads get no
+    heaps of their own.
     """
     _tell({_TRIM_THRESHOLD: -1, _MMAP_MAX: 0, _ARENA_MAX: 1})
     try:

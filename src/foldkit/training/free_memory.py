@@ -7,9 +7,9 @@ from pathlib import Path
 
 import torch
 
+from foldkit.models.base import let_go_of_bases
 from foldkit.models.control_groups import OWN, ROOT, control_groups
 from foldkit.models.device import CPU
-from foldkit.models.freeing import let_go
 
 # The kernel's files of a control group: its limit, what is taken, and what of that is only a copy of files.
 _SECOND = ("memory.max", "memory.current", "inactive_file")
@@ -24,7 +24,7 @@ def free_bytes(device: torch.device = CPU) -> int:
     """
     import psutil
 
-    let_go()
+    let_go_of_bases()
     if device.type != "cpu":
         of_device = torch.get_device_module(device)
         of_device.empty_cache()
