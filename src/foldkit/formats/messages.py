@@ -38,8 +38,9 @@ def read_messages(text: str) -> list[Message] | None:
 
 
 def are_messages(value: Any) -> bool:
-    """Say whether a value is a list of objects that each have a role and a content, as messages have."""
-    return isinstance(value, list) and all(isinstance(one, dict) and None not in _parts(one) for one in value)
+    """Say whether a value is a list of objects, one at least, that each have a role and a content, as messages have."""
+    items = value if isinstance(value, list) else []
+    return bool(items) and all(isinstance(one, dict) and None not in _parts(one) for one in items)
 
 
 def _parts(item: Mapping[str, Any]) -> tuple[Any, Any]:

@@ -23,8 +23,8 @@ def memory_kept() -> Iterator[None]:
     """Keep freed memory meanwhile, where the system's allocator can be told to, and give it back in the end.
 
     Steps of a training need the same memory one after the other. Large blocks would be given back at once, and the
-    system would clear each of their pages anew, which takes up to a tenth of a step. New threads get no
-    heaps of their own.
+    system would clear each of their pages anew, which takes up to a tenth of a step. New threads get no heaps of their
+    own.
     """
     _tell({_TRIM_THRESHOLD: -1, _MMAP_MAX: 0, _ARENA_MAX: 1})
     try:

@@ -168,7 +168,7 @@ class _Held:
         for column in self.columns.values():
             column.extend([""] * (len(self.numbers) - len(column)))
         table = pd.DataFrame(self.columns, index=pd.Index(self.numbers, name="row"), dtype=object)
-        return Rows(table if self.numbers else pd.DataFrame(), tuple(self.bad), tuple(self.files))
+        return Rows(table, tuple(self.bad), tuple(self.files))
 
 
 def _cells(block: Block, source: _Source) -> dict[str, list[str]]:

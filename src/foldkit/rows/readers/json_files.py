@@ -70,7 +70,7 @@ def found_array(path: Path, encoding: str) -> str:
 
 def _is_row(value: Any) -> bool:
     cells = value.values() if isinstance(value, dict) else ()
-    return any(isinstance(cell, str) or (cell and are_messages(cell)) for cell in cells) and not array_keys(value)
+    return any(isinstance(cell, str) or are_messages(cell) for cell in cells) and not array_keys(value)
 
 
 def array_keys(value: Any) -> list[str]:
@@ -84,7 +84,7 @@ def array_keys(value: Any) -> list[str]:
 
 def _arrays(value: Any, keys: tuple[str, ...]) -> Iterator[tuple[int, tuple[str, ...]]]:
     objects = isinstance(value, list) and all(isinstance(item, dict) for item in value)
-    if objects and keys and not (value and are_messages(value)):
+    if objects and keys and not are_messages(value):
         yield len(value), keys
     for key, item in value.items() if isinstance(value, dict) else ():
         if "." not in key:
