@@ -84,6 +84,21 @@ def test_the_context_of_a_reply_is_as_long_as_asked() -> None:
     assert [len(turns) for turns in talks(talk="who", earlier=3)[0]] == []
 
 
+def test_messages_with_roles_keep_their_lines_and_their_system_text() -> None:
+    """A system text begins a talk, and stands before every reply of it, whatever else has been left behind."""
+    said = [("system", "Be short."), ("user", "Wind?\n\n  now"), ("assistant", "W:\n- five"), ("user", "Um, sea?")]
+    said += [("user", "Ask\nme"), ("assistant", "Rough."), ("System", "Sleep."), ("user", "Hm"), ("assistant", "Zz.")]
+    table = pd.DataFrame(said, columns=["role", "content"], index=range(1, 10), dtype=object)
+    settings = TranscriptSettings(("assistant",), "role", "content", fillers=("um",), earlier=1)
+    found, _ = SHAPES["transcript"](table, settings)
+    assert [[(turn["role"], turn["content"]) for turn in json.loads(text)] for text in found["messages"]] == [
+        [("system", "Be short."), ("user", "Wind?\n\n  now"), ("assistant", "W:\n- five")],
+        [("system", "Be short."), ("user", "sea?\nAsk\nme"), ("assistant", "Rough.")],
+        [("system", "Sleep."), ("user", "Hm"), ("assistant", "Zz.")],
+    ]
+    assert found["talk"].tolist() == ["1", "1", "2"]
+
+
 def test_grouped_texts_are_a_row_each() -> None:
     """From JSON lists or lines, each text once; too few leave the label out, of too many some are drawn by the seed."""
     cells = {"label": ["fog", "calm", "fog"], "texts": ['["a", "b", "a"]', "c", "b\n\nd\ne"]}

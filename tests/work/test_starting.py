@@ -92,7 +92,7 @@ def test_long_texts_are_cut_in_pieces_and_other_long_rows_are_told(tmp_path: Pat
 
 
 APART, TOO_FEW = (
-    "calls of one talk stay in one part",
+    "examples of one talk stay in one part",
     "there are too few talks to part them, 1: the last replies are the test part",
 )
 
@@ -117,6 +117,19 @@ def test_talks_are_told_apart_by_silences(tmp_path: Path, silence: int, pause: i
     assert sum(map(len, parts.values())) == 100
     if parted == TOO_FEW:
         assert max(parts["train"].rows) < min(parts["validation"].rows) < min(parts["test"].rows)
+
+
+def test_flat_messages_of_conversations_are_a_transcript(tmp_path: Path) -> None:
+    """Which one is told by a column, and the replies by the role, though another speaks more; times are not asked."""
+    lines = ["conversation,role,content,created_at"]
+    for talk in range(20):
+        for role in ("system", "user", "user", "assistant"):
+            lines.append(f"{talk},{role},sea {talk},no time")
+    (tmp_path / "r.csv").write_text("\n".join(lines))
+    started = foldkit.start("r.csv", tmp_path)
+    assert started.assumed[0].startswith("transcript rows, recognised by the names of columns")
+    assert "the replies to learn are those of 'assistant', by the name" in started.assumed
+    assert sum(map(len, foldkit.build(foldkit.read_sheet(started.sheet)).parts.values())) == 20
 
 
 SEEN = {"seen": lambda i: f"sea {i} at noon"}

@@ -23,13 +23,16 @@ _REPLIES = {
 KINDS: dict[str, dict[str, tuple[str, ...]]] = {
     "preference": {"prompt": _ASKED, **_REPLIES},
     "compared": {"prompt": _ASKED, **_REPLIES},
-    "conversation": {"messages": ("messages", "conversation", "conversations", "dialogue", "dialog", "turns")},
     "transcript": {
-        "speaker": ("speaker", "who", "voice", "caller", "sender"),
-        "text": ("text", "utterance", "said", "line", "words", "message"),
-        "time": ("time", "timestamp", "start", "at"),
-        "talk": ("talk", "call", "session", "conversation_id"),
+        "speaker": ("speaker", "who", "voice", "caller", "sender", "role"),
+        "text": ("text", "utterance", "said", "line", "words", "message", "content"),
+        "time": ("time", "timestamp", "start", "at", "created_at", "sent_at"),
+        "talk": (
+            *("talk", "call", "session", "conversation", "thread", "chat", "ticket"),
+            *("talk_id", "call_id", "session_id", "conversation_id", "thread_id", "chat_id", "ticket_id"),
+        ),
     },
+    "conversation": {"messages": ("messages", "conversation", "conversations", "dialogue", "dialog", "turns")},
     "grouped": {
         "label": ("label", "class", "category", "intent"),
         "texts": ("texts", "examples", "utterances", "phrases"),

@@ -5,7 +5,6 @@ from __future__ import annotations
 import dataclasses
 import shutil
 import tomllib
-from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -26,6 +25,7 @@ from .starter_sheet import SHAPED, Found, quoted, sheet_text
 _FIRST = 2000
 _WINDOWS = (128, 256, 512, 1024, 2048)
 _GAPS, _ENOUGH_TALKS = (1800, 600, 300, 120, 60), 20
+_REPLYING = ("assistant", "bot", "agent")
 _CUT = 512  # the window of texts that are cut in pieces
 
 
@@ -91,7 +91,7 @@ def _parted(found: Found, inputs: Inputs) -> tuple[Found, str]:
     except InputError:
         said = f"there are too few talks to part them, {found.n_units}: the last replies are the test part"
         return found._replace(group="", in_order=True), said
-    return found, "calls of one talk stay in one part"
+    return found, "examples of one talk stay in one part"
 
 
 def _fitted(found: Found, inputs: Inputs) -> tuple[Found, int, str]:
@@ -134,34 +134,38 @@ def _shape(kind: Kind, table: pd.DataFrame) -> tuple[str, list[str]]:
         return f"\n[rows.compared]             # lists of messages that differ in their last reply\n{columns}\n", []
     if kind.name != "transcript":
         return "", []
-    learned = _main_speaker(table[kind.columns["speaker"]].str.strip())
-    said = [f"the replies to learn are those of {learned!r}, who speaks most"]
+    learned, why = _main_speaker(table[kind.columns["speaker"]].str.strip())
+    said = [f"the replies to learn are those of {learned!r}, {why}"]
     gap = ""
-    if "time" in kind.columns and (seconds := _gap(table, kind.columns)):
+    if "time" in kind.columns and (seconds := _gap(times(table[kind.columns["time"]]))):
         gap = f"gap = {seconds:<21} # seconds of silence after which a new talk begins\n"
         said.append(f"a silence of {seconds // 60} minutes ends a talk")
-    fillers = (
-        'fillers = ["uh", "um", "er"]\nearlier = 6                 # turns before a reply that stay as its context\n'
+    rest = (
+        '# fillers = ["uh", "um"]    # words that are left out\n'
+        "earlier = 6                 # turns before a reply that stay as its context\n"
     )
-    return f"\n[rows.transcript]\nlearned = [{quoted(learned)}]\n{columns}\n{gap}{fillers}", said
+    return f"\n[rows.transcript]\nlearned = [{quoted(learned)}]\n{columns}\n{gap}{rest}", said
 
 
-def _gap(table: pd.DataFrame, columns: Mapping[str, str]) -> int:
+def _gap(at: pd.Series[float]) -> int:
     """Return a silence in seconds that ends a talk: one that leaves enough talks, and not as many as there are turns.
 
-    The longest of those that do, else the longest of all, or 0 where everyone takes as long to answer. Where a column
-    says which talk it is, the longest alone.
+    The longest of those that do, else the longest of all, or 0 where everyone takes as long to answer.
     """
-    at, talk = times(table[columns["time"]]), columns.get("talk")
-    silences = at.groupby(table[talk]).diff() if talk else at.diff()
-    n_longer = {gap: int((silences > gap).sum()) for gap in (_GAPS[:1] if talk else _GAPS)}
+    silences = at.diff()
+    n_longer = {gap: int((silences > gap).sum()) for gap in _GAPS}
     parting = (gap for gap, n in n_longer.items() if _ENOUGH_TALKS <= n < len(at) / 2)
     return next(parting, _GAPS[0] if n_longer[_GAPS[0]] < len(at) / 2 else 0)
 
 
 def _recognised(table: pd.DataFrame) -> Kind | None:
-    """Return the kind that the names of columns tell; of pairs also whether they are lists of messages."""
+    """Return the kind that the names of columns tell; of pairs also whether they are lists of messages.
+
+    Of a transcript that has a column of talks times are of no use.
+    """
     kind = recognise(list(map(str, table.columns)))
+    if kind and kind.name == "transcript" and "talk" in kind.columns:
+        return Kind(kind.name, {slot: name for slot, name in kind.columns.items() if slot != "time"})
     if kind is None or kind.name not in ("preference", "compared"):
         return kind
     if any(
@@ -173,10 +177,15 @@ def _recognised(table: pd.DataFrame) -> Kind | None:
     return kind if kind.name == "preference" else None
 
 
-def _main_speaker(speakers: pd.Series[Any]) -> str:
-    """Return who speaks most; of two who speak as often, who came in later, as an answer comes after its question."""
+def _main_speaker(speakers: pd.Series[Any]) -> tuple[str, str]:
+    """Return whose words are replies, and why: by a usual name, else who speaks most.
+
+    Of two who speak as often it is who came in later, as an answer comes after its question.
+    """
     n_said, order = speakers.value_counts(), speakers.drop_duplicates().tolist()
-    return str(max(order, key=lambda name: (n_said[name], order.index(name))))
+    if usual := [name for name in order if name.lower() in _REPLYING]:
+        return str(usual[0]), "by the name"
+    return str(max(order, key=lambda name: (n_said[name], order.index(name)))), "who speaks most"
 
 
 def _guessed(table: pd.DataFrame, where: Path) -> Kind:

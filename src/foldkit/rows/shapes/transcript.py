@@ -24,8 +24,8 @@ class TranscriptSettings:
     """The columns of `speaker`, `text` and, where there are any, `time` and `talk`, which conversation it is.
 
     `learned` names the speakers whose words are replies to learn. A silence of more than `gap` seconds starts a new
-    conversation (0: none does). Words among `fillers` are dropped. `earlier` is how many turns before a reply stay as
-    its context.
+    conversation (0: none does), and so does what a speaker named `system` says, which is its system text. Words among
+    `fillers` are dropped. `earlier` is how many turns before a reply stay as its context.
     """
 
     learned: tuple[str, ...]
@@ -46,19 +46,26 @@ class TranscriptSettings:
             raise UsageError("[rows.transcript]", "gap", "a column of times", None, "name it with time")
 
 
+_SYSTEM = "system"
+
+
 class _Said(NamedTuple):
     """What one side said without a break, and the number of its first row."""
 
     row: int
-    learned: bool
+    role: str
     text: str
+
+    @property
+    def learned(self) -> bool:
+        return self.role == "assistant"
 
 
 def conversations(table: pd.DataFrame, settings: TranscriptSettings) -> tuple[pd.DataFrame, dict[int, str]]:
     """Return rows with `messages`, `talk` and `source_row`, the row in which the learned reply begins.
 
     What one side says in several rows is one turn; where several speakers stand on the other side, each is named.
-    Raises UsageError for a learned speaker who says nothing, and InputError for a time that is none.
+    Line breaks stay. Raises UsageError for a learned speaker who says nothing, and InputError for a time that is none.
     """
     speakers = column(table, settings.speaker, "[rows.transcript] speaker").str.strip()
     for name in settings.learned:
@@ -66,56 +73,77 @@ def conversations(table: pd.DataFrame, settings: TranscriptSettings) -> tuple[pd
             known = sorted(set(speakers))
             raise UsageError("[rows.transcript]", "learned", "a speaker of the rows", name, near_name(name, known))
     texts = [_cleaned(text, settings.fillers) for text in column(table, settings.text, "[rows.transcript] text")]
-    frame = pd.DataFrame({"speaker": speakers, "text": texts, "talk": _talks(table, settings)}, index=table.index)
+    frame = pd.DataFrame({"speaker": speakers, "text": texts, "role": _roles(speakers, settings)}, index=table.index)
+    frame["talk"] = _talks(table, frame["role"], settings)
     left_out = {int(row): "nothing said" for row in frame.index[frame["text"] == ""]}
     frame = frame[frame["text"] != ""]
     rows = []
     for talk, lines in frame.groupby("talk", sort=False):
-        said = _turns(lines, settings)
+        opening, said = _parted(_turns(lines))
         for index in _replies(said):
-            messages = _messages(said[max(0, index - settings.earlier) : index + 1])
+            messages = _messages(opening, said[max(0, index - settings.earlier) : index + 1])
             rows.append({"messages": messages, "talk": str(talk), "source_row": str(said[index].row)})
     return renumbered(rows, ("messages", "talk", "source_row")), left_out
 
 
-def _talks(table: pd.DataFrame, settings: TranscriptSettings) -> list[str]:
-    """Return for every row which conversation it is of: the cell of `talk`, and a number that grows at each gap."""
+def _roles(speakers: pd.Series[str], settings: TranscriptSettings) -> list[str]:
+    """Return for every row whose turn it is of."""
+    learned, system = speakers.isin(settings.learned), speakers.str.lower() == _SYSTEM
+    return ["assistant" if own else _SYSTEM if opens else "user" for own, opens in zip(learned, system, strict=True)]
+
+
+def _talks(table: pd.DataFrame, roles: pd.Series[str], settings: TranscriptSettings) -> list[str]:
+    """Return for every row which conversation it is of: the cell of `talk`, and a number that grows with each new one.
+
+    One begins after each gap, and with each system text.
+    """
     named = column(table, settings.talk, "[rows.transcript] talk").tolist() if settings.talk else [""] * len(table)
     at = times(column(table, settings.time, "[rows.transcript] time")).tolist() if settings.time else [0.0] * len(table)
-    last: dict[str, tuple[float, int]] = {}
+    last: dict[str, tuple[float, str, int]] = {}
     talks = []
-    for name, seconds in zip(named, at, strict=True):
-        before, number = last.get(name, (seconds, 1))
-        number += bool(settings.gap) and seconds - before > settings.gap
-        last[name] = (seconds, number)
+    for name, seconds, role in zip(named, at, roles, strict=True):
+        before, earlier, number = last.get(name, (seconds, role, 1))
+        silent = bool(settings.gap) and seconds - before > settings.gap
+        number += silent or (role == _SYSTEM and earlier != role)
+        last[name] = (seconds, role, number)
         talks.append(f"{name} {number}".strip())
     return talks
 
 
 def _cleaned(text: str, fillers: Sequence[str]) -> str:
-    """Return the text without fillers, the comma after one dropped too, and with single blanks."""
+    """Return the text without fillers, the comma and the blanks after one dropped too, and without blanks around it."""
     if fillers:
         words = "|".join(re.escape(word) for word in sorted(fillers, key=len, reverse=True))
-        text = re.sub(rf"(?<!\w)(?:{words})(?!\w)[,…]*\s*", "", text, flags=re.IGNORECASE)
-    return " ".join(text.split())
+        text = re.sub(rf"(?<!\w)(?:{words})(?!\w)[,…]*[^\S\n]*", "", text, flags=re.IGNORECASE)
+    return text.strip()
 
 
-def _turns(lines: pd.DataFrame, settings: TranscriptSettings) -> list[_Said]:
+def _turns(lines: pd.DataFrame) -> list[_Said]:
     """Merge what one side says in a row; several speakers on the side that is not learned are named."""
-    learned = lines["speaker"].isin(settings.learned)
-    many = lines.loc[~learned, "speaker"].nunique() > 1
+    many = lines.loc[lines["role"] == "user", "speaker"].nunique() > 1
     turns = []
-    spoken = zip(lines.index.tolist(), lines["speaker"], lines["text"], learned.tolist(), strict=True)
-    for is_learned, group in itertools.groupby(spoken, key=lambda line: line[3]):
+    spoken = zip(lines.index.tolist(), lines["role"].tolist(), lines["speaker"], lines["text"], strict=True)
+    for role, group in itertools.groupby(spoken, key=lambda line: line[1]):
         parts = list(group)
         each = [
-            (name, " ".join(text for _, _, text, _ in words))
-            for name, words in itertools.groupby(parts, key=lambda line: line[1])
+            (name, _joined([text for *_, text in words]))
+            for name, words in itertools.groupby(parts, key=lambda line: line[2])
         ]
-        named = many and not is_learned
+        named = many and role == "user"
         text = "\n".join(f"{name}: {text}" if named else text for name, text in each)
-        turns.append(_Said(parts[0][0], is_learned, text))
+        turns.append(_Said(parts[0][0], role, text))
     return turns
+
+
+def _joined(texts: Sequence[str]) -> str:
+    """Return what was said in several rows as one text: in one line, where each of them is one."""
+    return ("\n" if any("\n" in text for text in texts) else " ").join(texts)
+
+
+def _parted(said: list[_Said]) -> tuple[list[_Said], list[_Said]]:
+    """Return the system text of a talk, which only ever begins one, and what is said after it."""
+    n = sum(turn.role == _SYSTEM for turn in said)
+    return said[:n], said[n:]
 
 
 def _replies(said: Sequence[_Said]) -> Iterator[int]:
@@ -123,13 +151,11 @@ def _replies(said: Sequence[_Said]) -> Iterator[int]:
     return (index for index, turn in enumerate(said) if turn.learned and index)
 
 
-def _messages(said: Sequence[_Said]) -> str:
+def _messages(opening: Sequence[_Said], said: Sequence[_Said]) -> str:
     """Return the turns as JSON, only the last one to be learned; they begin with the side that is not."""
-    begin = 1 if said[0].learned else 0
-    messages: list[dict[str, object]] = []
-    for turn in said[begin:]:
-        role = "assistant" if turn.learned else "user"
-        messages.append({"role": role, "content": turn.text})
-        if turn.learned and turn is not said[-1]:
-            messages[-1]["learned"] = False
+    turns = [*opening, *said[1 if said[0].learned else 0 :]]
+    messages: list[dict[str, object]] = [{"role": turn.role, "content": turn.text} for turn in turns]
+    for message, turn in zip(messages[:-1], turns, strict=False):
+        if turn.learned:
+            message["learned"] = False
     return json.dumps(messages, ensure_ascii=False)
