@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -12,6 +13,8 @@ import pytest
 import foldkit
 from foldkit.formats import FoldKitError, InputError, UsageError
 from foldkit.rows import belonging, guess
+from foldkit.rows.tables import rows_of
+from foldkit.work.inputs import open_inputs
 
 WORDS = ("calm", "slight", "moderate", "rough")
 TALK = [{"role": "user", "content": "sea?"}, {"role": "assistant", "content": "calm"}]
@@ -130,6 +133,26 @@ def test_flat_messages_of_conversations_are_a_transcript(tmp_path: Path) -> None
     assert started.assumed[0].startswith("transcript rows, recognised by the names of columns")
     assert "the replies to learn are those of 'assistant', by the name" in started.assumed
     assert sum(map(len, foldkit.build(foldkit.read_sheet(started.sheet)).parts.values())) == 20
+
+
+@pytest.mark.parametrize(
+    "cells",
+    [
+        {"instruction": lambda i: f"Say {i}.", "output": str},
+        {"instruction": lambda i: f"Say {i}.", "input": str, "output": str},
+        {"prompt": lambda i: f"Say {i}.", "chosen": str, "rejected": lambda i: f"not {i}"},
+    ],
+)
+def test_a_system_text_of_a_rows_own_is_a_turn(tmp_path: Path, cells: dict[str, Callable[[int], str]]) -> None:
+    """Only where the row has one; without such a column the template has none, and an instruction needs no input."""
+    for name, own in (("with", {"system_prompt": lambda i: f"You are keeper {i}." * (i % 2)}), ("without", {})):
+        (tmp_path / f"{name}.jsonl").write_text("\n".join(json.dumps(row) for row in rows(**cells, **own)))
+        started = foldkit.start(f"../{name}.jsonl", tmp_path / name)
+        assert ("system in column 'system_prompt'" in started.assumed[0]) == bool(own)
+        inputs = open_inputs(foldkit.read_sheet(started.sheet))
+        first = [inputs.template.turns(row)[0] for _, row in rows_of(inputs.table.head(2))]
+        assert [turn.role for turn in first] == ["user", "system" if own else "user"]
+        assert first[1].text == ("You are keeper 1." if own else first[0].text.replace("0", "1"))
 
 
 SEEN = {"seen": lambda i: f"sea {i} at noon"}

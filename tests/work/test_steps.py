@@ -21,7 +21,7 @@ from foldkit.formats import FoldKitError, InputError, StoppedError, UsageError, 
 from foldkit.runs import RunFolder, read_log
 from foldkit.training import Finished, Noted, Preparing, Stepped, TrainEvent, pass_cost, too_many_bytes
 from foldkit.training.memory import peak_bytes
-from foldkit.work import Conversation, answer_rows, make_trials, plan_trials, read_questions
+from foldkit.work import Conversation, answer_rows, make_trials, open_asked_base, plan_trials, read_questions
 from foldkit.work.parts import Parts
 
 from ..conftest import in_two_processes
@@ -459,6 +459,22 @@ def test_texts_alone_are_learned_and_answered_without_a_question(work_folder: Pa
     assert (asked.main_slot, asked.answer({}, AnswerSettings(3))) == ("", asked.answer("", AnswerSettings(3)))
     with pytest.raises(UsageError, match="text: expected none, for template 'text' asks nothing, found 'wind'"):
         asked.answer("wind")
+
+
+@pytest.mark.parametrize(
+    ("turns", "slot"),
+    [
+        (["role='system'\ntext='{house}'\nneeds='house'", "each='messages'"], "messages"),
+        (["role='system'\ntext='{house}'", "role='user'\ntext='{a} {b}'", "role='assistant'\ntext='{c}'"], "a"),
+        (["role='system'\ntext='{house}'", "role='assistant'\ntext='{c}'"], "house"),
+    ],
+)
+def test_a_plain_question_fills_what_is_asked_last(work_folder: Path, turns: list[str], slot: str) -> None:
+    """A whole conversation too, with a system text before it; what else has a slot is none of its."""
+    learned = [turn + ("\nlearned=true" if "assistant" in turn else "") for turn in turns]
+    (work_folder / "t.toml").write_text("name='t'\n" + "".join(f"[[turn]]\n{turn}\n" for turn in learned))
+    asked = open_asked_base(foldkit.read_sheet(work_folder / "fold.toml", ["template.use=t.toml"]))
+    assert asked.row("wind?", {}) == {slot: "wind?"}
 
 
 def test_files_of_a_split_are_those_of_the_source(work_folder: Path) -> None:

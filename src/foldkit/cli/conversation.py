@@ -146,6 +146,8 @@ def _question(talk: Talk, text: str) -> None:
     came = [answer for answer in found.values() if answer.text]
     if came:
         conversation.keep(text, came[-1].text)
+    else:
+        _aside("an empty answer; neither it nor the question is kept")
     n_tokens, seconds = sum(answer.n_tokens for answer in found.values()), time.perf_counter() - began
     room, n_context = conversation.asked.answerer.room, conversation.n_context
     _aside(f"{n_tokens} tokens in {seconds:.1f} s; {n_context:,} of {room:,} tokens of context")

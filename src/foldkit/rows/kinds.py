@@ -15,13 +15,14 @@ class Kind:
 
 
 _ASKED = ("prompt", "question", "instruction", "input")
+_SYSTEM = {"system": ("system", "system_prompt")}
 _REPLIES = {
     "chosen": ("chosen", "preferred", "better", "accepted", "good"),
     "rejected": ("rejected", "worse", "dispreferred", "bad"),
 }
 # For each kind its slots with the usual names, the first one ours; a slot in OPTIONAL need not be there.
 KINDS: dict[str, dict[str, tuple[str, ...]]] = {
-    "preference": {"prompt": _ASKED, **_REPLIES},
+    "preference": {"prompt": _ASKED, **_REPLIES, **_SYSTEM},
     "compared": {"prompt": _ASKED, **_REPLIES},
     "transcript": {
         "speaker": ("speaker", "who", "voice", "caller", "sender", "role"),
@@ -32,27 +33,39 @@ KINDS: dict[str, dict[str, tuple[str, ...]]] = {
             *("talk_id", "call_id", "session_id", "conversation_id", "thread_id", "chat_id", "ticket_id"),
         ),
     },
-    "conversation": {"messages": ("messages", "conversation", "conversations", "dialogue", "dialog", "turns")},
+    "conversation": {
+        "messages": ("messages", "conversation", "conversations", "dialogue", "dialog", "turns"),
+        **_SYSTEM,
+    },
     "grouped": {
         "label": ("label", "class", "category", "intent"),
         "texts": ("texts", "examples", "utterances", "phrases"),
     },
     "instruction": {
-        "instruction": ("instruction", "task"),
-        "input": ("input", "context"),
+        "instruction": ("instruction", "task", "question", "prompt", "query"),
+        "input": ("input", "context", "passage"),
         "output": ("output", "response", "answer", "completion", "reply"),
+        **_SYSTEM,
     },
     "question": {
-        "question": ("question", "prompt", "query", "input", "source", "user"),
-        "answer": ("answer", "completion", "response", "reply", "output", "target", "assistant"),
+        "question": (
+            *("question", "prompt", "query", "instruction", "task", "input", "source", "user"),
+            *("text", "article", "document"),
+        ),
+        "answer": ("answer", "completion", "response", "reply", "output", "target", "assistant", "summary"),
+        **_SYSTEM,
     },
     "label": {
         "text": ("text", "sentence", "utterance", "content"),
         "label": ("label", "class", "category", "intent"),
+        **_SYSTEM,
     },
     "text": {"text": ("text", "content", "body")},
 }
-OPTIONAL = frozenset({("compared", "prompt"), ("instruction", "input"), ("transcript", "time"), ("transcript", "talk")})
+OPTIONAL = frozenset(
+    {("compared", "prompt"), ("transcript", "time"), ("transcript", "talk")}
+    | {(kind, "system") for kind in ("preference", "conversation", "instruction", "question", "label")}
+)
 
 
 def recognise(columns: Sequence[str]) -> Kind | None:

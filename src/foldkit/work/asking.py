@@ -60,9 +60,12 @@ class Asked:
 
     @property
     def main_slot(self) -> str:
-        """The slot that a plain question fills: the first one of the last user turn; "" where nothing is asked."""
-        users = [pattern for pattern in self.answerer.template.turn if pattern.role == "user" and pattern.slots]
-        return users[-1].slots[0] if users else next(iter(self.slots), "")
+        """The slot that a plain question fills, "" where nothing is asked.
+
+        That of the last whole conversation, or the first one of the last user turn.
+        """
+        asking = [one for one in self.answerer.template.turn if one.slots and (one.each or one.role == "user")]
+        return asking[-1].slots[0] if asking else next(iter(self.slots), "")
 
     @property
     def contenders(self) -> tuple[str, ...]:

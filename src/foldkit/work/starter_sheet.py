@@ -6,11 +6,18 @@ import json
 from typing import NamedTuple
 
 from foldkit.rows import Kind, RowsSettings
+from foldkit.templates.template import BUILTIN
 
 _FEW = 200
 # The templates of kinds whose rows are shaped, and what groups of rows are kept together.
 SHAPED = {"transcript": "conversation", "grouped": "label", "compared": "compared"}
 _KEPT = {"talk": "examples of one talk", "source_row": "pieces of one text"}
+_SYSTEM = """
+[[turn]]
+role = "system"
+text = "{system}"
+needs = "system"            # only where the row has one
+"""
 
 
 class Found(NamedTuple):
@@ -57,6 +64,12 @@ batch = 16
 learning_rate = 1e-3
 {_objective(found.kind)}
 {_score(found.kind)}"""
+
+
+def template_text(kind: Kind) -> str:
+    """Return the template of a kind of rows: the built-in one, with a system turn where a column has its text."""
+    head, rest = (BUILTIN / f"{SHAPED.get(kind.name, kind.name)}.toml").read_text(encoding="utf-8").split("\n", 1)
+    return f"{head}\n{_SYSTEM if 'system' in kind.columns else ''}{rest}"
 
 
 def quoted(text: str) -> str:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import dataclasses
-import shutil
 import tomllib
 from dataclasses import dataclass
 from pathlib import Path
@@ -13,14 +12,25 @@ import pandas as pd
 
 from foldkit.datasets import SplitSettings, assign_parts, code_rows
 from foldkit.formats import InputError, UsageError, read_settings, write_aside
-from foldkit.rows import SHAPES, Kind, RowsSettings, belonging, found_delimiter, found_key, guess, read_rows, recognise
+from foldkit.rows import (
+    KINDS,
+    SHAPES,
+    Kind,
+    RowsSettings,
+    belonging,
+    found_delimiter,
+    found_key,
+    guess,
+    read_rows,
+    recognise,
+)
 from foldkit.rows.shapes import PiecesSettings
 from foldkit.rows.tables import times
-from foldkit.templates.template import BUILTIN
+from foldkit.templates import template_from_mapping
 
 from .inputs import Inputs, open_inputs
 from .sheet import sheet_from_mapping
-from .starter_sheet import SHAPED, Found, quoted, sheet_text
+from .starter_sheet import Found, quoted, sheet_text, template_text
 
 _FIRST = 2000
 _WINDOWS = (128, 256, 512, 1024, 2048)
@@ -53,16 +63,15 @@ def start(source: str, folder: str | Path, base: str = "pellam", encoding: str =
     folder.mkdir(parents=True, exist_ok=True)  # the way to the source may lead through it
     reading, assumed = _reading(RowsSettings(source, encoding=encoding), folder)
     found, told = _found(reading, folder, base)
-    template = SHAPED.get(found.kind.name, found.kind.name)
-    values = tomllib.loads(sheet_text(found, _CUT)) | {"template": {"use": template}}
-    inputs = open_inputs(sheet_from_mapping(values, folder, str(sheet_at)))
+    template = template_text(found.kind)
+    inputs = _inputs(found, template, folder)
     if found.shape:
         found = found._replace(n_rows=len(inputs.table), n_units=len(inputs.table))
     if found.group:
         found, parted = _parted(found, inputs)
         told.append(parted)
     found, window, fits = _fitted(found, inputs)
-    shutil.copyfile(BUILTIN / f"{template}.toml", template_at)
+    write_aside(template_at, template)
     write_aside(sheet_at, sheet_text(found, window))
     alone = [] if found.group or found.in_order else [_alone(found.groups)]
     return Start(sheet_at, template_at, (*assumed, *told, fits, *alone))
@@ -80,6 +89,15 @@ def _found(reading: RowsSettings, folder: Path, base: str) -> tuple[Found, list[
     group = "talk" if kind.name == "transcript" else ""
     said = _said(kind, names, guessed=known is None)
     return Found(reading, kind, base, shape, group, unused, groups, len(table), len(table)), [said, *told]
+
+
+def _inputs(found: Found, template: str, folder: Path) -> Inputs:
+    """Return what a sheet and a template read that are not written yet."""
+    read = template_from_mapping(tomllib.loads(template), str(folder / "template.toml"))
+    values = tomllib.loads(sheet_text(found, _CUT)) | {"template": {"use": read.name}}
+    return dataclasses.replace(
+        open_inputs(sheet_from_mapping(values, folder, str(folder / "fold.toml"))), template=read
+    )
 
 
 def _parted(found: Found, inputs: Inputs) -> tuple[Found, str]:
@@ -173,7 +191,7 @@ def _recognised(table: pd.DataFrame) -> Kind | None:
         for slot in ("prompt", "chosen")
         if slot in kind.columns
     ):
-        return Kind("compared", kind.columns)
+        return Kind("compared", {slot: name for slot, name in kind.columns.items() if slot in KINDS["compared"]})
     return kind if kind.name == "preference" else None
 
 
