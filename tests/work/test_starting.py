@@ -141,6 +141,7 @@ def test_flat_messages_of_conversations_are_a_transcript(tmp_path: Path) -> None
         {"instruction": lambda i: f"Say {i}.", "output": str},
         {"instruction": lambda i: f"Say {i}.", "input": str, "output": str},
         {"prompt": lambda i: f"Say {i}.", "chosen": str, "rejected": lambda i: f"not {i}"},
+        {"prompt": lambda i: "Say", "input": lambda i: f"{i}.", "chosen": str, "rejected": lambda i: f"not {i}"},
     ],
 )
 def test_a_system_text_of_a_rows_own_is_a_turn(tmp_path: Path, cells: dict[str, Callable[[int], str]]) -> None:
@@ -153,6 +154,7 @@ def test_a_system_text_of_a_rows_own_is_a_turn(tmp_path: Path, cells: dict[str, 
         first = [inputs.template.turns(row)[0] for _, row in rows_of(inputs.table.head(2))]
         assert [turn.role for turn in first] == ["user", "system" if own else "user"]
         assert first[1].text == ("You are keeper 1." if own else first[0].text.replace("0", "1"))
+        assert ("input" not in cells) or first[0].text in ("Say\n\n0.", "Say 0.\n\n0")
 
 
 SEEN = {"seen": lambda i: f"sea {i} at noon"}

@@ -15,6 +15,7 @@ class Kind:
 
 
 _ASKED = ("prompt", "question", "instruction", "input")
+_INPUT = ("input", "context", "passage")
 _SYSTEM = {"system": ("system", "system_prompt")}
 _REPLIES = {
     "chosen": ("chosen", "preferred", "better", "accepted", "good"),
@@ -22,7 +23,7 @@ _REPLIES = {
 }
 # For each kind its slots with the usual names, the first one ours; a slot in OPTIONAL need not be there.
 KINDS: dict[str, dict[str, tuple[str, ...]]] = {
-    "preference": {"prompt": _ASKED, **_REPLIES, **_SYSTEM},
+    "preference": {"prompt": _ASKED, **_REPLIES, "input": _INPUT, **_SYSTEM},
     "compared": {"prompt": _ASKED, **_REPLIES},
     "transcript": {
         "speaker": ("speaker", "who", "voice", "caller", "sender", "role"),
@@ -43,7 +44,7 @@ KINDS: dict[str, dict[str, tuple[str, ...]]] = {
     },
     "instruction": {
         "instruction": ("instruction", "task", "question", "prompt", "query"),
-        "input": ("input", "context", "passage"),
+        "input": _INPUT,
         "output": ("output", "response", "answer", "completion", "reply"),
         **_SYSTEM,
     },
@@ -63,7 +64,7 @@ KINDS: dict[str, dict[str, tuple[str, ...]]] = {
     "text": {"text": ("text", "content", "body")},
 }
 OPTIONAL = frozenset(
-    {("compared", "prompt"), ("transcript", "time"), ("transcript", "talk")}
+    {("compared", "prompt"), ("preference", "input"), ("transcript", "time"), ("transcript", "talk")}
     | {(kind, "system") for kind in ("preference", "conversation", "instruction", "question", "label")}
 )
 

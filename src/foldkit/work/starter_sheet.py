@@ -12,6 +12,14 @@ _FEW = 200
 # The templates of kinds whose rows are shaped, and what groups of rows are kept together.
 SHAPED = {"transcript": "conversation", "grouped": "label", "compared": "compared"}
 _KEPT = {"talk": "examples of one talk", "source_row": "pieces of one text"}
+_PROMPT, _INPUT = (
+    'text = "{prompt}"\n',
+    """
+[[turn.when]]               # only where the row has an input
+slot = "input"
+text = "\\n\\n{input}"
+""",
+)
 _SYSTEM = """
 [[turn]]
 role = "system"
@@ -67,8 +75,10 @@ learning_rate = 1e-3
 
 
 def template_text(kind: Kind) -> str:
-    """Return the template of a kind of rows: the built-in one, with a system turn where a column has its text."""
+    """Return the template of a kind of rows: the built-in one, with what columns add that only some rows have."""
     head, rest = (BUILTIN / f"{SHAPED.get(kind.name, kind.name)}.toml").read_text(encoding="utf-8").split("\n", 1)
+    if kind.name == "preference" and "input" in kind.columns:
+        rest = rest.replace(_PROMPT, _PROMPT + _INPUT)
     return f"{head}\n{_SYSTEM if 'system' in kind.columns else ''}{rest}"
 
 
