@@ -21,6 +21,7 @@ from foldkit.curves import (
     smooth,
     thinned,
 )
+from foldkit.curves.drawing import new_axes, plain_ticks
 from foldkit.formats import InputError, UsageError, write_jsonl
 from foldkit.runs import RunFolder, RunLog
 
@@ -112,6 +113,22 @@ def test_pictures_are_written_and_what_cannot_be_drawn_is_refused(tmp_path: Path
         save_picture(run, tmp_path / "x.jpg")
     with pytest.raises(UsageError, match="did you mean 'steps'"):
         draw(run, across="step")
+
+
+@pytest.mark.parametrize("high", [1.0001, 1.02, 1.4, 2.5, 9.0, 300.0, 1e6])
+@pytest.mark.parametrize("low", [3e-3, 0.9, 1.38, 3.05])
+def test_any_range_of_losses_has_figures_to_read_by(low: float, high: float) -> None:
+    """Four to twelve beside the axis, none outside it; a loss that falls by a third takes half of the height."""
+    ax = new_axes()
+    ax.set_yscale("log")
+    plain_ticks(ax, [low, low * high])
+    bottom, top = ax.get_ylim()
+    marks = ax.get_yticks()
+    assert bottom <= marks.min() <= marks.max() <= top
+    assert (4 if high > 1.1 else 2) <= len(marks) <= 12
+    assert bottom < low
+    assert low * high < top
+    assert high != 1.4 or np.log(high) / np.log(top / bottom) > 0.5
 
 
 def test_many_points_are_thinned_to_what_can_be_seen() -> None:

@@ -23,6 +23,9 @@ COLORS = (TRAIN, VALIDATION, "#009E73", "#CC79A7", "#E69F00", "#56B4E9", "#00000
 _MARKS = "os^DvPX*"
 _GRID = "#dddddd"
 PICTURES = (".png", ".svg", ".pdf")
+# What is labelled of a power of ten, from few to many.
+_CLOSE = (*(n / 10 for n in range(10, 20)), *(n / 5 for n in range(10, 25)), *(n / 2 for n in range(10, 20)))
+_TICKS = ((1,), (1, 2, 5), (1, 1.5, 2, 3, 4, 5, 6, 8), _CLOSE)
 
 
 def draw(runs: Runs, ax: Axes | None = None, *, across: str = "steps", log: bool = True) -> Axes:
@@ -169,13 +172,19 @@ def _mark_best(curve: Curve, ax: Axes, color: str, *, said: bool) -> None:
 
 
 def plain_ticks(ax: Axes, values: Sequence[float], *, few: bool = False) -> None:
-    """Label a logarithmic axis of values with plain numbers: 1, 2 and 5 times powers of ten, or with `few` 1 alone."""
+    """Label a logarithmic axis of values with plain numbers, close enough to read by: at least four, with `few` two.
+
+    Above and below the values is the more room the further they go, and never so much that a small change lies flat.
+    """
     from matplotlib.ticker import FixedLocator, FuncFormatter, NullLocator
 
-    low, high = min(values), max(values)
-    bases = (1,) if few and high > 20 * low else (1, 2, 5)
-    marks = [base * 10.0**power for power in range(-6, 5) for base in bases]
-    ax.set_ylim(low * 0.7, high * 1.4)
-    ax.yaxis.set_major_locator(FixedLocator([mark for mark in marks if low * 0.7 <= mark <= high * 1.4]))
+    room = min(1.4, max(1.15, (max(values) / min(values)) ** 0.2))
+    low, high = min(values) / room, max(values) * room
+    for bases in _TICKS:
+        marks = [mark for power in range(-6, 5) for base in bases if low <= (mark := base * 10.0**power) <= high]
+        if len(marks) >= (2 if few else 4):
+            break
+    ax.set_ylim(low, high)
+    ax.yaxis.set_major_locator(FixedLocator(marks))
     ax.yaxis.set_major_formatter(FuncFormatter(lambda value, _: f"{value:g}"))
     ax.yaxis.set_minor_locator(NullLocator())

@@ -29,7 +29,7 @@ class Finding:
 
 
 # Findings that were kept by checks of another version are found anew.
-CHECKS_VERSION = 5
+CHECKS_VERSION = 6
 Pairs = Mapping[int, Pair]
 _EMAIL = re.compile(r"[\w.+-]+@[\w-]+\.[\w.]+")
 _PHONE = re.compile(r"(?<![\w.])(?!\d{4}-\d\d-\d\d)\+?\d[\d ()/-]{7,}\d(?![\w.])")
@@ -41,6 +41,7 @@ _ODD = re.compile(r"[\ufffd\u0000-\u0008\u000b\u000c\u000e-\u001f\u007f]|Ã[\u00
 _MESSAGES = re.compile(r'\[\s*\{\s*"(?:role|from|content|value)"\s*:')
 _NUMBER = re.compile(r"\s*[-+]?[\d.,]+\s*")
 _COPIED_FROM, _SHORT_SHARE, _FEW_ROWS, _USUAL_ROWS, _FEW_LABELS = 24, 0.1, 50, 200, 12
+_SHOWN = 60  # characters of a reply that is named
 
 
 def check_pairs(pairs: Pairs, near: float) -> list[Finding]:
@@ -142,7 +143,8 @@ def _unbalanced(pairs: Pairs) -> Finding | None:
     if n_most < 5 * n_least:
         return None
     hits = [row for row, pair in pairs.items() if plain(pair.reply) == least]
-    says = f"{len(labels)} different replies: {most!r} {n_most} times, {least!r} {n_least} times"
+    named = [label if len(label) <= _SHOWN else f"{label[: _SHOWN - 1]}…" for label in (most, least)]
+    says = f"{len(labels)} different replies: {named[0]!r} {n_most} times, {named[1]!r} {n_least} times"
     return _finding("unbalanced", says, hits, least)
 
 
