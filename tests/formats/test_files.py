@@ -154,4 +154,5 @@ def test_a_near_name_is_suggested_or_all_are_listed() -> None:
     """One near name, or the list."""
     assert near_name("epoch", ["epochs", "batch"]) == "did you mean 'epochs'?"
     assert near_name("zzz", ["epochs", "batch"]) == "known: batch, epochs"
+    assert near_name("zzz", map(str, range(1000, 2500))).endswith(", 1038, 1039 and 1,460 more")
     assert near_name("none", []) == "known: none"

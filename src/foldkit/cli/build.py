@@ -68,6 +68,8 @@ def show_padding(sheet: Sheet, dataset: Dataset) -> None:
 
 def show_dataset(dataset: Dataset) -> None:
     """Print counts by part, and what was set aside."""
+    from foldkit.formats import listed
+
     console = out()
     header = ["part", "rows", "tokens", "learned tokens", "learned share", "longest"]
     lines = []
@@ -80,6 +82,6 @@ def show_dataset(dataset: Dataset) -> None:
     if len(dataset.set_aside) > 10:
         console.print(f"set aside: {len(dataset.set_aside) - 10} more rows, all in built/set_aside.jsonl")
     if dataset.unused:
-        console.print(f"columns that nothing uses: {', '.join(dataset.unused)}", markup=False)
+        console.print(f"columns that nothing uses: {listed(dataset.unused)}", markup=False)
     for note in dataset.notes:
         console.print(f"! {note}", markup=False)

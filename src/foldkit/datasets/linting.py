@@ -7,7 +7,7 @@ from collections.abc import Collection, Iterable, Sequence
 
 import pandas as pd
 
-from foldkit.formats import InputError
+from foldkit.formats import InputError, listed
 from foldkit.rows.shapes import SOURCE_ROW
 from foldkit.rows.tables import rows_of
 from foldkit.templates import Template, Turn, outline_of
@@ -25,7 +25,7 @@ def lint_template(table: pd.DataFrame, coder: Coder, besides: Collection[str] = 
     """
     unfilled = [slot for slot in coder.template.slots() if slot not in table.columns]
     if unfilled:
-        says = f"the rows have no column {', '.join(map(repr, unfilled))}; they have {', '.join(map(str, table))}"
+        says = f"the rows have no column {', '.join(map(repr, unfilled))}; they have {listed([*map(str, table)])}"
         return [Finding("unfilled slot", says, (), "")]
     found = _markup_findings(coder, table)
     if any(finding.name == "unusable markup" for finding in found):
@@ -47,7 +47,7 @@ def lint_template(table: pd.DataFrame, coder: Coder, besides: Collection[str] = 
     if _after_last_learned(coder.template):
         found.append(Finding("unused turns", "turns after the last learned one are left out", (), ""))
     if unused:
-        found.append(Finding("unused columns", ", ".join(unused), (), ""))
+        found.append(Finding("unused columns", listed(unused), (), ""))
     return found
 
 

@@ -7,6 +7,7 @@ from .errors import FoldKitError as FoldKitError
 from .errors import InputError as InputError
 from .errors import StoppedError as StoppedError
 from .errors import UsageError as UsageError
+from .errors import listed as listed
 from .errors import near_name as near_name
 from .errors import one_of as one_of
 from .fingerprint import fingerprint_files as fingerprint_files
@@ -52,6 +53,7 @@ __all__ += [
     "fingerprint_files",
     "fingerprint_value",
     "is_locked",
+    "listed",
     "locked",
     "mended_jsonl",
     "near_name",

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import difflib
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from typing import Any
 
 
@@ -37,7 +37,13 @@ def near_name(name: str, known: Iterable[str]) -> str:
     """Return `did you mean 'x'?` for the known name that is nearest, or the list of all."""
     names = sorted(known)
     close = difflib.get_close_matches(name, names, n=1, cutoff=0.6)
-    return f"did you mean {close[0]!r}?" if close else f"known: {', '.join(names) or 'none'}"
+    return f"did you mean {close[0]!r}?" if close else f"known: {listed(names, 40) or 'none'}"
+
+
+def listed(names: Sequence[str], most: int = 12) -> str:
+    """Return names one after the other; of many the first, and how many more there are."""
+    more = f" and {len(names) - most:,} more" if len(names) > most else ""
+    return f"{', '.join(names[:most])}{more}"
 
 
 def one_of(value: Any, allowed: Iterable[str], where: object, what: str) -> str:

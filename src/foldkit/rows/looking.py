@@ -66,9 +66,8 @@ def _scripts(table: pd.DataFrame) -> dict[str, float]:
     for name in table.columns:
         for start in range(0, len(table), _AT_ONCE):
             text = "".join(table[name].iloc[start : start + _AT_ONCE])
-            counted += np.bincount(
-                np.frombuffer(text.encode("utf-32-le", "surrogatepass"), dtype="<u4"), minlength=len(counted)
-            )
+            found = np.bincount(np.frombuffer(text.encode("utf-32-le", "surrogatepass"), dtype="<u4"))
+            counted[: len(found)] += found
     letters: Counter[str] = Counter()
     for code in np.flatnonzero(counted).tolist():
         if (letter := chr(code)).isalpha():

@@ -11,7 +11,7 @@ from typing import Any
 import pandas as pd
 
 from foldkit.datasets import SplitSettings, assign_parts, code_rows
-from foldkit.formats import InputError, UsageError, read_settings, write_aside
+from foldkit.formats import InputError, UsageError, listed, read_settings, write_aside
 from foldkit.rows import (
     KINDS,
     SHAPES,
@@ -208,7 +208,7 @@ def _main_speaker(speakers: pd.Series[Any]) -> tuple[str, str]:
 
 def _guessed(table: pd.DataFrame, where: Path) -> Kind:
     if (kind := guess(table)) is None:
-        found = ", ".join(map(str, table.columns))
+        found = listed([*map(str, table.columns)])
         raise InputError(where, "columns", "columns of text", found, "write fold.toml by hand: see the README")
     return kind
 
@@ -232,5 +232,5 @@ def _said(kind: Kind, names: list[str], *, guessed: bool) -> str:
         if guessed
         else "recognised by the names of columns"
     )
-    rest = f"; not used: {', '.join(unused)}" if unused else ""
+    rest = f"; not used: {listed(unused)}" if unused else ""
     return f"{kind.name} rows, {how}: {held}{rest}"

@@ -7,6 +7,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from foldkit.formats import listed
+
 if TYPE_CHECKING:
     from .parts import Parts
 
@@ -36,12 +38,11 @@ def unlearnable_notes(parts: Parts) -> list[str]:
     found = [(ids[at], counts[at], p) for at, p in zip(often, highest, strict=True) if p <= _LIKELY]
     if not found:
         return []
-    named = [f"{_shown(parts, token)} ({n:,} times, at most {p:.2g})" for token, n, p in found[:_NAMED]]
-    more = f" and {len(found) - _NAMED} more" if len(found) > _NAMED else ""
+    named = [f"{_shown(parts, token)} ({n:,} times, at most {p:.2g})" for token, n, p in found]
     what = "learned tokens that the base cannot tell from others stay unlikely, whatever an adapter does"
     floor = sum(-n * np.log(p) for _, n, p in found) / counts.sum()
     loss = "" if parts.sheet.train.paired else f"; the loss stays above {floor:.2g}"
-    return [f'{what}: {", ".join(named)}{more}{loss}; adapter.full=["{trained}"] trains them']
+    return [f'{what}: {listed(named, _NAMED)}{loss}; adapter.full=["{trained}"] trains them']
 
 
 def _shown(parts: Parts, token: int) -> str:
