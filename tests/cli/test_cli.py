@@ -6,6 +6,7 @@ import functools
 import io
 import json
 import os
+import re
 import signal
 import subprocess
 import sys
@@ -285,6 +286,9 @@ def test_a_forecast_and_a_search_for_a_rate(work_folder: Path) -> None:
     assert said.returncode == 0, said.stderr
     for word in ("trainable numbers", "14 steps", "activations", "peak", "first validation after"):
         assert word in said.stdout, word
+    (in_all,) = re.findall(r"in all +(\d+) ", said.stdout)
+    (at_most,) = re.findall(r"at most (\d+) MB of memory", call("train", cwd=work_folder).stdout)
+    assert abs(int(in_all) - int(at_most)) <= 64  # as a forecast may err in little memory
     short = call("forecast", "--set", "train.epochs=9000", "--set", "train.minutes=1", cwd=work_folder)
     assert "all of it about 60 s\nminutes end it at about step" in short.stdout
     found = call("train", "--find-rate", "--set", "train.batch=8", cwd=work_folder)

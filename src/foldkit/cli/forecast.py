@@ -59,6 +59,9 @@ def _show_memory(found: Forecast) -> None:
     }
     lines = [(name, _megabytes(getattr(memory, name)), text) for name, text in says.items()]
     lines.append(("peak", _megabytes(memory.peak), f"of {_megabytes(found.free_bytes)} free"))
+    if found.held_bytes:
+        told = "with the program itself, as a training tells it"
+        lines.append(("in all", _megabytes(memory.peak + found.held_bytes), told))
     show_table(out(), ("memory", "MB", ""), lines)
 
 

@@ -51,7 +51,7 @@ class Change:
 
 @dataclass(frozen=True)
 class Forecast:
-    """Counts are of the whole training; bytes above what the process holds before a base is opened.
+    """Counts are of the whole training; bytes above `held_bytes`, what the process holds before a base is opened.
 
     `reference_seconds` (before the first step, 0 where no reference is to be found), `seconds`, `check_share` (which of
     them validations take), `step_seconds` (of a step of median size), `first_check_seconds` (to the end of the first
@@ -67,6 +67,7 @@ class Forecast:
     micro_batch: int
     memory: Memory
     free_bytes: int
+    held_bytes: int
     step_seconds: float | None
     reference_seconds: float | None
     seconds: float | None
@@ -120,6 +121,7 @@ def forecast(
         settings.n_micro,
         memory,
         free_bytes,
+        level,
         None,
         None,
         None,
