@@ -400,6 +400,9 @@ def test_the_card_says_what_lessens_it() -> None:
     assert "Under 20 rows, which says little: kind new, old." in said
     adapter = card.contender("adapter")
     assert (adapter.far["near"]["exact"], adapter.far["far"]["exact"]) == (0.0, 1.0)
+    for near, counts in (([1.0] * 19 + [0.4], (19, 1)), ([0.0] * 19 + [0.4], (1, 19)), ([1.0] * 20, ())):
+        alike = card_of(["SW 4"] * 10 + ["SW 5"] * 10, asked | {"near": near})
+        assert tuple(alike.far_counts.values()) == counts
     assert "Rows of train that stay hard: look at them with foldkit review" in tables(card)
     assert failures(card, 2)["worst"] == [0, 1]
     assert failures(card, 30)["wins"] == list(reversed(range(10, 20)))

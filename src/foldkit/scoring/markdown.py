@@ -45,7 +45,7 @@ def group_rows(card: Scorecard) -> Table:
 
 
 def far_rows(card: Scorecard) -> Table:
-    """Return header and cells: rows nearer to train than half of them, and the others."""
+    """Return header and cells: the rows nearest to train, about half of them, and the others."""
     return _part_rows("to train", card.far_counts, {score.name: score.far for score in card.contenders})
 
 

@@ -204,15 +204,16 @@ class _Scoring:
 
     @property
     def far_places(self) -> dict[str, list[int]]:
-        """The rows that are nearer to train than half of them, and the others; nothing where that is not known."""
-        near = list(self.asked.near)
-        if not near or min(near) == max(near):
+        """The rows nearest to train, about half of them, and the others; nothing where all are alike or none is known.
+
+        Rows that are as near as one another stay together.
+        """
+        near = np.array(self.asked.near)
+        if not len(near) or near.min() == near.max():
             return {}
-        middle = float(np.median(near))
-        places: dict[str, list[int]] = {"near": [], "far": []}
-        for index, value in enumerate(near):
-            places["near" if value > middle else "far"].append(index)
-        return {name: indices for name, indices in places.items() if indices}
+        middle = np.median(near)
+        is_near = min((near > middle, near >= middle), key=lambda half: abs(half.mean() - 0.5))
+        return {"near": np.flatnonzero(is_near).tolist(), "far": np.flatnonzero(~is_near).tolist()}
 
     def score(self, given: Given, own: Figures, base: Given, base_figures: Figures) -> ContenderScore:
         """Return all figures of one contender."""
