@@ -130,8 +130,10 @@ def test_looking_closer_and_asking_more(work_folder: Path) -> None:
     whole = call(*ask, cwd=work_folder).stdout.rstrip("\n")
     assert call(*ask, "--stop", whole[2:4], cwd=work_folder).stdout == whole[: whole.index(whole[2:4])] + "\n"
     (work_folder / "questions.jsonl").write_text('{"question": "wind 1?"}\n{"question": "wind 2?"}\n')
-    filed = call("ask", "--file", "questions.jsonl", "--max-tokens", "3", cwd=work_folder)
+    filed = call("ask", "--file", "questions.jsonl", "--max-tokens", "3", "--both", cwd=work_folder)
     assert (filed.stdout, filed.stderr) == ("answers of base and adapter in answers.jsonl\n", "2 of 2\n")
+    again = call("ask", "--file", "questions.jsonl", "--max-tokens", "3", cwd=work_folder)
+    assert "expected those of the same contenders" in again.stderr
     assert len((work_folder / "answers.jsonl").read_text().splitlines()) == 2
 
 

@@ -388,7 +388,7 @@ def test_weights_held_in_few_bits_go_the_whole_way(work_folder: Path) -> None:
 
     def answer(rows: list[dict[str, object]], settings: AnswerSettings) -> list[tuple[int, int]]:
         questions.write_text("".join(json.dumps(row) + "\n" for row in rows))
-        return list(answer_rows(asked, read_questions(asked, questions), out, settings, batch=2))
+        return list(answer_rows(asked, read_questions(asked, questions), out, settings, asked.contenders, batch=2))
 
     five = [{"question": f"wind {i}?", "id": i} for i in range(5)]
     assert answer(five, AnswerSettings(3)) == [(2, 5), (4, 5), (5, 5)]
@@ -402,12 +402,19 @@ def test_weights_held_in_few_bits_go_the_whole_way(work_folder: Path) -> None:
         ([{"question": "another?"}], "choose another --out"),
         ([*five, {"question": "wind 6?"}, {"question": None}], "questions, row 7: question: expected a text"),
         ([*five, {"question": "wind " * 300}], "questions, row 6: length: expected at most"),
+        ([*five, *[{"question": ""}] * 3], r"questions, row 6 \(and 7, 8\): question: expected a text"),
         ([{"question": "wind 0?", "base": "x"}], "expected names other than where answers are written, found 'base'"),
     ):
         with pytest.raises(InputError, match=said):
             answer(rows, AnswerSettings(3))
     with pytest.raises(InputError, match="expected those of the same settings, found 'others'; choose another --out"):
         answer(five, AnswerSettings(4))
+    chosen = work_folder / "chosen.jsonl"
+    questions.write_text('{"question": " ", "id": 1}\n')
+    blank = read_questions(asked, questions, {"question": "wind 3 west?"})
+    list(answer_rows(asked, blank, chosen, AnswerSettings(3), ["adapter"], options=options))
+    best = asked.choice({"question": "wind 3 west?"}, options)
+    assert read_jsonl(chosen)[-1] == {"question": "wind 3 west?", "id": "1", "adapter": best}
     asked = asked.using({run.adapter: 0.5})
     with pytest.raises(InputError, match="those of the same adapters"):
         answer(five, AnswerSettings(3))

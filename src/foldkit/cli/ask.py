@@ -13,6 +13,8 @@ import click
 from .common import NewFile, find_run, open_sheet, sheet_options
 
 if TYPE_CHECKING:
+    import pandas as pd
+
     from foldkit.answering import AnswerSettings
     from foldkit.work import Asked
 
@@ -45,7 +47,7 @@ if TYPE_CHECKING:
     "--file",
     "source",
     type=click.Path(path_type=Path),
-    help="Answer every row of this file, of any kind that rows have.",
+    help="Answer each row of a file; --slot fills blanks.",
 )
 @click.option("--out", type=NewFile(), default=Path("answers.jsonl"), show_default=True)
 def ask(
@@ -74,12 +76,16 @@ def ask(
     from foldkit.answering import AnswerSettings
     from foldkit.formats import UsageError
     from foldkit.models import Sampling
-    from foldkit.work import open_asked, open_asked_base
+    from foldkit.work import answer_rows, open_asked, open_asked_base
 
+    if n_answers > 1 and options:
+        raise UsageError("--answers", "count", "1 with --choose, which has one", n_answers, "leave one of them out")
     if n_answers > 1 and temperature == 0:
         raise UsageError(
             "--answers", "count", "1 at temperature 0, where all are alike", n_answers, "--temperature 0.8"
         )
+    if text and source:
+        raise UsageError("--file", "question", "a file or a text", text, "leave one of them out")
     sampling = Sampling(temperature, seed, top_k, top_p, min_p, repetition)
     settings = AnswerSettings(max_tokens, sampling, stops)
     filled = dict(slot_of(value) for value in slots)
@@ -90,7 +96,11 @@ def ask(
         asked = open_asked(find(adapters or ("",)), base_at, _device(sheet_file, changes))
     wanted = ("base",) * (both or base_only) + ("adapter",) * (not base_only)
     if source:
-        _answer_file(asked, source, out, settings, n_answers)
+        questions = _read_questions(asked, source, filled)
+        rows = answer_rows(asked, questions, out, settings, wanted, n_answers=n_answers, options=options)
+        for done, total in rows:
+            click.echo(f"{done} of {total}", err=True)
+        click.echo(f"answers of {' and '.join(wanted)} in {out}")
     elif not text and asked.main_slot and asked.main_slot not in filled:
         from .conversation import converse
 
@@ -129,15 +139,15 @@ def _show_all(wanted: tuple[str, ...], answers: Callable[[bool], list[str]]) -> 
             click.echo(f"{name}: {answer}" if len(wanted) > 1 else answer)
 
 
-def _answer_file(asked: Asked, source: Path, out: Path, settings: AnswerSettings, n_answers: int) -> None:
-    from foldkit.work import answer_rows, read_questions
+def _read_questions(asked: Asked, source: Path, filled: dict[str, str]) -> pd.DataFrame:
+    """Read a file of questions, and say which of its columns are not asked."""
+    from foldkit.formats import listed
+    from foldkit.work import read_questions
 
-    questions = read_questions(asked, source)
+    questions = read_questions(asked, source, filled)
     if unread := [name for name in questions.columns if name not in asked.slots]:
-        click.echo(f"the template does not read {', '.join(unread)}: kept beside the answers", err=True)
-    for done, total in answer_rows(asked, questions, out, settings, n_answers=n_answers):
-        click.echo(f"{done} of {total}", err=True)
-    click.echo(f"answers of {' and '.join(asked.contenders)} in {out}")
+        click.echo(f"the template does not read {listed(unread)}: kept beside the answers", err=True)
+    return questions
 
 
 def _adapter_files(sheet_file: Path, changes: tuple[str, ...], names: Sequence[str]) -> dict[Path, float]:

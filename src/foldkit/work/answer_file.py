@@ -16,6 +16,7 @@ from foldkit.formats import (
     append_jsonl,
     fingerprint_files,
     fingerprint_value,
+    listed,
     read_json,
     read_jsonl,
     write_aside,
@@ -27,43 +28,72 @@ from foldkit.rows.tables import rows_of
 from .asking import Asked
 
 
-def read_questions(asked: Asked, source: str | Path) -> pd.DataFrame:
+def read_questions(asked: Asked, source: str | Path, slots: Mapping[str, str] | None = None) -> pd.DataFrame:
     """Read a file of questions as the rows of a training are read; columns that are no slots stay with their row.
 
-    Raises InputError for a file that cannot be read, and for a column that has the name of a contender.
+    `slots` has texts for those that a row leaves blank. Raises InputError for a file that cannot be read, and for a
+    column that has the name of a contender; UsageError for a slot that the template has not.
     """
     table = read_rows(RowsSettings(str(source), strip=asked.strip), Path()).table
     if taken := [name for name in asked.contenders if name in table.columns]:
         raise InputError(source, "column", "names other than where answers are written", taken[0], "rename it")
+    for name, text in asked.row("", slots or {}).items():
+        table[name] = table[name].mask(table[name].str.strip() == "", text) if name in table.columns else text
     return table
 
 
 def answer_rows(
-    asked: Asked, questions: pd.DataFrame, out: Path, settings: AnswerSettings, *, n_answers: int = 1, batch: int = 16
+    asked: Asked,
+    questions: pd.DataFrame,
+    out: Path,
+    settings: AnswerSettings,
+    contenders: Sequence[str],
+    *,
+    n_answers: int = 1,
+    options: Sequence[str] = (),
+    batch: int = 16,
 ) -> Iterator[tuple[int, int]]:
     """Answer every row, appending each with each contender's answer to the JSON lines of `out`; yield done, total.
 
-    With several answers to a row those are lists. Rows that `out` has already are passed over, so that a run that
-    was stopped goes on. Raises InputError when what stands in `out` is of other rows, and before the first answer for a
-    row that cannot be asked. Beside `out` stands what answers; with another adapter or other settings it is not gone
-    on with.
+    With several answers to a row those are lists; with `options` the answer is the likeliest of these. Rows that `out`
+    has already are passed over, so that a run that was stopped goes on. Raises InputError when what stands in `out` is
+    of other rows, and before the first answer for rows that cannot be asked. Beside `out` stands what answers; with
+    other contenders or other settings it is not gone on with.
     """
     rows = [row for _, row in rows_of(questions)]
     cells = [{name: row[name] for name in asked.slots if name in row} for row in rows]
     n_done = _count_answered(out, rows)
-    for number in range(n_done, len(rows)):
-        asked.answerer.check(cells[number], settings, f"questions, row {questions.index[number]}")
-    _sign(out, n_done, _signature(asked, settings, n_answers))
+    _check(asked, dict(zip(questions.index[n_done:], cells[n_done:], strict=True)), settings)
+    signed = _signature(asked, contenders, {"n_answers": n_answers, "options": options, **dataclasses.asdict(settings)})
+    _sign(out, n_done, signed)
+
+    def answers(start: int, *, adapted: bool) -> Sequence[str | list[str]]:
+        own = cells[start : start + batch]
+        if options:
+            return [asked.choice(row, options, adapted=adapted) for row in own]
+        found = asked.several(own, settings, n_answers, start, adapted=adapted)
+        return found if n_answers > 1 else [all_[0] for all_ in found]
+
     for start in range(n_done, len(rows), batch):
         piece = rows[start : start + batch]
-        found = {
-            name: asked.several(cells[start : start + batch], settings, n_answers, start, adapted=name == "adapter")
-            for name in asked.contenders
-        }
+        found = {name: answers(start, adapted=name == "adapter") for name in contenders}
         for index, row in enumerate(piece):
-            said = {name: answers[index] for name, answers in found.items()}
-            append_jsonl(out, row | {name: all_ if n_answers > 1 else all_[0] for name, all_ in said.items()})
+            append_jsonl(out, row | {name: said[index] for name, said in found.items()})
         yield start + len(piece), len(rows)
+
+
+def _check(asked: Asked, cells: Mapping[int, Mapping[str, str]], settings: AnswerSettings) -> None:
+    """Raise InputError where rows cannot be asked, with what is wrong in the first, and the numbers of all."""
+    wrong: dict[int, InputError] = {}
+    for row, own in cells.items():
+        try:
+            asked.answerer.check(own, settings, f"questions, row {row}")
+        except InputError as error:
+            wrong[row] = error
+    if wrong:
+        (_, first), *others = wrong.items()
+        where = f"{first.where} (and {listed([str(row) for row, _ in others])})" if others else first.where
+        raise InputError(where, first.what, first.allowed, first.arrived, "mend it in the file, or take it out")
 
 
 def _count_answered(out: Path, rows: Sequence[Mapping[str, str]]) -> int:
@@ -79,7 +109,7 @@ def _count_answered(out: Path, rows: Sequence[Mapping[str, str]]) -> int:
     return len(done)
 
 
-def _signature(asked: Asked, settings: AnswerSettings, n_answers: int) -> dict[str, Any]:
+def _signature(asked: Asked, contenders: Sequence[str], settings: Mapping[str, Any]) -> dict[str, Any]:
     """Return what answers are made with: base, adapters with their weights, prompt, and how an answer is found."""
     template, markup = asked.answerer.template, asked.answerer.encoder.markup
     adapters = [{"file": fingerprint_files([path]), "weight": weight} for path, weight in asked.adapters.items()]
@@ -88,7 +118,8 @@ def _signature(asked: Asked, settings: AnswerSettings, n_answers: int) -> dict[s
         "base": {"model": asked.base.path.name, "file": asked.base.fingerprint, "held": list(asked.held)},
         "adapters": adapters,
         "prompt": {"template": template.name, "of": fingerprint_value(prompt)},
-        "settings": {"n_answers": n_answers, **dataclasses.asdict(settings)},
+        "contenders": contenders,
+        "settings": settings,
     }
 
 
