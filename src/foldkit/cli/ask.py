@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from .common import NewFile, find_run, open_sheet, sheet_options
+from .common import NewFile, find_run, open_sheet, refuse_together, sheet_options
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -78,14 +78,13 @@ def ask(
     from foldkit.models import Sampling
     from foldkit.work import answer_rows, open_asked, open_asked_base
 
-    if n_answers > 1 and options:
-        raise UsageError("--answers", "count", "1 with --choose, which has one", n_answers, "leave one of them out")
+    refuse_together({"--base-only": base_only, "--both": both})
+    refuse_together({"--choose": options, "--answers": n_answers > 1})
+    refuse_together({"--file": source, "a question": text})
     if n_answers > 1 and temperature == 0:
         raise UsageError(
             "--answers", "count", "1 at temperature 0, where all are alike", n_answers, "--temperature 0.8"
         )
-    if text and source:
-        raise UsageError("--file", "question", "a file or a text", text, "leave one of them out")
     sampling = Sampling(temperature, seed, top_k, top_p, min_p, repetition)
     settings = AnswerSettings(max_tokens, sampling, stops)
     filled = dict(slot_of(value) for value in slots)
@@ -102,6 +101,7 @@ def ask(
             click.echo(f"{done} of {total}", err=True)
         click.echo(f"answers of {' and '.join(wanted)} in {out}")
     elif not text and asked.main_slot and asked.main_slot not in filled:
+        refuse_together({"a conversation": True, "--choose": options, "--answers": n_answers > 1})
         from .conversation import converse
 
         converse(asked, settings, filled, wanted, find)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import os
 import sys
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
@@ -60,6 +60,15 @@ def sheet_options(command: F) -> F:
         "--set", "changes", multiple=True, metavar="SECTION.KEY=VALUE", help="Change one setting; may be repeated."
     )
     return sheet_option(add_set(command))
+
+
+def refuse_together(given: Mapping[str, object]) -> None:
+    """Raise UsageError where more than one of these options is given, for only one of them could be heeded."""
+    from foldkit.formats import UsageError
+
+    first, *others = [option for option, value in given.items() if value] or [""]
+    if others:
+        raise UsageError(first, "other options", "to stand alone", " and ".join(others), "leave one of them out")
 
 
 def open_sheet(sheet_file: Path, changes: Sequence[str]) -> Sheet:

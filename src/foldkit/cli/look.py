@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from .common import NewFile, open_sheet, out, sheet_options, short, show_table, shown_work
+from .common import NewFile, open_sheet, out, refuse_together, sheet_options, short, show_table, shown_work
 
 if TYPE_CHECKING:
     from foldkit.datasets import Coded, Example
@@ -37,6 +37,9 @@ def look(
     from foldkit.rows import summarise
     from foldkit.work import open_inputs, token_lengths
 
+    refuse_together(
+        {"--row": row is not None, "--random": by_chance, "--template": lint, "--figure": figure, "--json": as_json}
+    )
     sheet = open_sheet(sheet_file, changes)
     inputs = open_inputs(sheet)
     if lint:
@@ -53,7 +56,7 @@ def look(
 
         click.echo(json.dumps(dataclasses.asdict(summary), ensure_ascii=False))
         return
-    if by_chance and row is None:
+    if by_chance:
         row = random.choice(inputs.table.index.tolist())
     check_row(inputs, row)
     show_summary(sheet, summary)

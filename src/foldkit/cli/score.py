@@ -11,7 +11,17 @@ import click
 
 from foldkit.runs import RunFolder
 
-from .common import NewFile, built_with_count, find_run, open_to_build, out, progress_bar, sheet_options, show_table
+from .common import (
+    NewFile,
+    built_with_count,
+    find_run,
+    open_to_build,
+    out,
+    progress_bar,
+    refuse_together,
+    sheet_options,
+    show_table,
+)
 
 if TYPE_CHECKING:
     from foldkit.scoring import Scorecard
@@ -35,14 +45,15 @@ def score(
     picks: bool,
 ) -> None:
     """Score base, contenders and adapter on the same test rows. Before there is a run, base and shots alone."""
-    from foldkit.formats import UsageError, one_of
+    from foldkit.formats import one_of
 
     sheet = open_to_build(sheet_file, changes)
     limits = _limits(least, sheet)
     if rows:
         one_of(rows.suffix, (".csv", ".parquet"), "--rows", "ending")
-    if before and (run_name or picks):
-        raise UsageError("--before", "other options", "neither --run nor --pick", run_name or "--pick", "leave one out")
+    refuse_together({"--before": before, "--run": run_name})
+    for option, value in {"--before": before, "--rows": rows, "--fail-under": least}.items():
+        refuse_together({"--pick": picks, option: value})
     begun = not before and (run_name or any(sheet.path("runs").glob("*/adapter.safetensors")))
     run = find_run(sheet, run_name) if begun or picks else None
     if picks and run:
