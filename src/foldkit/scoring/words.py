@@ -5,6 +5,8 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 
+from foldkit.formats import listed
+
 from .scorecard import ALPHA, FEW_ROWS, ContenderScore, Difference, Scorecard
 
 # Measures of the target's tokens, not of the answer.
@@ -29,7 +31,7 @@ def warning_lines(card: Scorecard) -> list[str]:
         )
     few = [value for value, count in card.by_counts.items() if count < FEW_ROWS]
     if few:
-        found.append(f"Under {FEW_ROWS} rows, which says little: {card.signed['by']} {', '.join(few)}.")
+        found.append(f"Under {FEW_ROWS} rows, which says little: {card.signed['by']} {listed(few)}.")
     if last.copied > card.repeated:  # where targets are, as labels, so are right answers
         shares = f"{last.copied:.1%} of {last.name}'s answers are a reply of train to the letter"
         found.append(f"{shares}, and {card.repeated:.1%} of the targets.")

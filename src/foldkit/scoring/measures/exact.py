@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import re
 import unicodedata
 
 from .measure import Form, Measure, Reply
+
+_SIGN = re.compile(r"(?<![\w)])-(?=\.?\d)")
 
 
 def figure(reply: Reply, form: Form) -> float:
@@ -18,10 +21,13 @@ def normalised(reply: Reply, form: Form) -> float:
 
 
 def plain(text: str) -> str:
-    """Return the text in NFKC, case folded, without punctuation, with single blanks."""
-    folded = unicodedata.normalize("NFKC", text).casefold()
+    """Return the text in NFKC, case folded, without punctuation, with single blanks.
+
+    The sign of a number stays, and so does a text of punctuation alone: -1 and 1, or ? and !, are not the same.
+    """
+    folded = _SIGN.sub("−", unicodedata.normalize("NFKC", text).casefold())
     kept = "".join(" " if unicodedata.category(letter).startswith("P") else letter for letter in folded)
-    return " ".join(kept.split())
+    return " ".join(kept.split()) or " ".join(folded.split())
 
 
 EXACT = Measure("exact", "share of answers that are the target to the letter", 0, 1, True, figure)

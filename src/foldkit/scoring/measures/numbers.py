@@ -6,12 +6,19 @@ import re
 
 from .measure import Form, Measure, Reply
 
-_NUMBER = re.compile(r"[-+−]?\d+(?:[.,]\d+)?(?:[eE][-+]?\d+)?")
+_THOUSANDS = r"[1-9]\d{0,2}(?:,\d{3})+(?!\d)(?:\.\d+)?"
+_NUMBER = re.compile(rf"([-+−]?)(?:({_THOUSANDS})|(\d+(?:[.,]\d+)?))((?:[eE][-+]?\d+)?)")
 
 
 def numbers(text: str) -> list[float]:
-    """Return the numbers of a text in order; a comma before decimals counts as a point."""
-    return [float(found.replace(",", ".").replace("−", "-")) for found in _NUMBER.findall(text)]
+    """Return the numbers of a text in order.
+
+    A comma before three digits parts thousands, as in 12,500; any other one before decimals counts as a point.
+    """
+    return [
+        float(f"{sign.replace('−', '-')}{parted.replace(',', '') or plain.replace(',', '.')}{power}")
+        for sign, parted, plain, power in _NUMBER.findall(text)
+    ]
 
 
 def figure(reply: Reply, form: Form) -> float:
