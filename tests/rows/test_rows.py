@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 import gzip
 import json
 import random
@@ -61,6 +62,22 @@ def test_every_kind_of_file_gives_the_same_table(tmp_path: Path, ending: str, pa
     found = table(path)
     assert found.to_dict("records") == ROWS
     assert list(found.index) == [1, 2, 3]
+
+
+def test_cells_of_bytes_are_the_text_that_they_hold(tmp_path: Path) -> None:
+    """In lists too; what is no text, as a picture, is blank."""
+    day = datetime.date(2026, 3, 14)
+    columns = {
+        "note": ["Böe".encode(), b""],
+        "sky": [b"\x89PNG\xff", None],
+        "said": [[b"W 3"], [b"\xff"]],
+        "day": [day, None],
+    }
+    pa.parquet.write_table(pa.table(columns), tmp_path / "a.parquet")
+    assert table(tmp_path / "a.parquet").to_dict("records") == [
+        {"note": "Böe", "sky": "", "said": '["W 3"]', "day": "2026-03-14"},
+        {"note": "", "sky": "", "said": '[""]', "day": ""},
+    ]
 
 
 def test_tables_of_text_in_other_forms(tmp_path: Path, write: Write) -> None:

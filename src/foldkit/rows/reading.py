@@ -193,8 +193,18 @@ def _names(block: Block, source: _Source) -> list[tuple[str, str]]:
     return [(name, theirs) for theirs in {**block.columns, **by_theirs} for name in by_theirs.get(theirs, [theirs])]
 
 
+def _decoded(value: bytes) -> str | None:
+    """Return text that a column of bytes holds, None for what is no text, such as a picture."""
+    try:
+        return value.decode("utf-8")
+    except UnicodeDecodeError:
+        return None
+
+
 def _text(value: Any, *, strip: bool) -> str:
-    """Write a cell as text: nothing as blank, lists and objects as JSON."""
+    """Write a cell as text: nothing as blank, and bytes that are no text; lists and objects as JSON."""
+    if isinstance(value, bytes):
+        value = _decoded(value)
     if isinstance(value, str):
         return value.strip() if strip else value
     if value is None or (isinstance(value, float) and math.isnan(value)):
@@ -202,7 +212,7 @@ def _text(value: Any, *, strip: bool) -> str:
     if isinstance(value, bool):
         text = str(value).lower()
     elif isinstance(value, list | Mapping):
-        text = json.dumps(value, ensure_ascii=False, default=str)
+        text = json.dumps(value, ensure_ascii=False, default=functools.partial(_text, strip=False))
     else:
         text = str(value)
     return text.strip() if strip else text
