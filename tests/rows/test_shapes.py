@@ -81,7 +81,8 @@ def test_the_context_of_a_reply_is_as_long_as_asked() -> None:
     assert set(table["talk"]) == {"1"}
     longer, _, _ = talks(earlier=2)
     assert [len(turns) for turns in longer] == [2, 2, 2]
-    assert [len(turns) for turns in talks(talk="who", earlier=3)[0]] == []
+    apart, _, left_out = talks(talk="who", earlier=3)
+    assert (apart, left_out) == ([], {3: "a reply to nothing: its talk begins with it"})
 
 
 def test_messages_with_roles_keep_their_lines_and_their_system_text() -> None:
@@ -101,12 +102,16 @@ def test_messages_with_roles_keep_their_lines_and_their_system_text() -> None:
 
 def test_grouped_texts_are_a_row_each() -> None:
     """From JSON lists or lines, each text once; too few leave the label out, of too many some are drawn by the seed."""
-    cells = {"label": ["fog", "calm", "fog"], "texts": ['["a", "b", "a"]', "c", "b\n\nd\ne"]}
-    table = pd.DataFrame(cells, index=[1, 2, 3])
+    cells = {"label": ["fog", "calm", "fog", "fog", "gale"], "texts": ['["a", "b", "a"]', "c", "b\n\nd\ne", "a", " "]}
+    table = pd.DataFrame(cells, index=[1, 2, 3, 4, 5])
     found, left_out = SHAPES["grouped"](table, GroupedSettings(minimum=2))
     expected = [["fog", "a", "1"], ["fog", "b", "1"], ["fog", "d", "3"], ["fog", "e", "3"]]
     assert found.to_numpy().tolist() == expected
-    assert left_out == {2: "label 'calm': 1 texts, the minimum is 2"}
+    nothing = {
+        4: "label 'fog': no text that it does not have already",
+        5: "label 'gale': no text that it does not have already",
+    }
+    assert left_out == {2: "label 'calm': 1 texts, the minimum is 2"} | nothing
     drawn = [SHAPES["grouped"](table, GroupedSettings(maximum=2, seed=seed))[0] for seed in (0, 0, 1, 2, 3)]
     assert drawn[0].equals(drawn[1])
     assert any(not drawn[0].equals(other) for other in drawn[2:])
@@ -169,7 +174,8 @@ def test_graded_answers_are_pairs_by_a_gap() -> None:
         {"prompt": "a", "chosen": "two", "rejected": answer, "source_row": row}
         for answer, row in (("one", "1"), ("five", "5"))
     ]
-    assert left_out == {4: "its grade 4.5 is not 2 below the best, 5"}
+    alone = "no answer to its prompt has a grade 2 below its own, 1"
+    assert left_out == {4: "its grade 4.5 is not 2 below the best, 5", 3: alone}
     with pytest.raises(InputError, match="row 3: grade: expected a number, found 'nan'"):
         SHAPES["graded"](table.replace("1", "nan"), GradedSettings())
     with pytest.raises(UsageError, match="gap"):

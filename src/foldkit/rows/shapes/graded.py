@@ -45,6 +45,8 @@ def best_against_others(table: pd.DataFrame, settings: GradedSettings) -> tuple[
     left_out: dict[int, str] = {}
     for prompt, answers in given.items():
         best, chosen, at = max(answers, key=lambda one: one[0])
+        if best - min(grade for grade, _, _ in answers) < settings.gap:
+            left_out[at] = f"no answer to its prompt has a grade {settings.gap:g} below its own, {best:g}"
         for grade, answer, number in answers:
             if best - grade >= settings.gap:
                 pair = {"chosen": chosen, "rejected": answer, "source_row": str(number)}

@@ -40,21 +40,23 @@ def one_text_each(table: pd.DataFrame, settings: GroupedSettings) -> tuple[pd.Da
     labels = column(table, settings.label, "[rows.grouped] label").tolist()
     cells = column(table, settings.texts, "[rows.grouped] texts").tolist()
     found: dict[str, dict[str, int]] = defaultdict(dict)
-    for number, label, cell in zip(table.index.tolist(), labels, cells, strict=True):
-        for text in _listed(cell):
-            found[label].setdefault(text, number)
-    rows: list[dict[str, str]] = []
     left_out: dict[int, str] = {}
-    for label, texts in found.items():
-        chosen = list(texts)
+    for number, label, cell in zip(table.index.tolist(), labels, cells, strict=True):
+        texts = [text for text in _listed(cell) if text not in found[label]]
+        found[label] |= dict.fromkeys(texts, number)
+        if not texts:
+            left_out[number] = f"label {label!r}: no text that it does not have already"
+    rows: list[dict[str, str]] = []
+    for label, own in found.items():
+        chosen = list(own)
         if len(chosen) < settings.minimum:
             said = f"label {label!r}: {len(chosen)} texts, the minimum is {settings.minimum}"
-            left_out |= dict.fromkeys(texts.values(), said)
+            left_out |= dict.fromkeys(own.values(), said)
             continue
         if settings.maximum and len(chosen) > settings.maximum:
             drawn = set(random.Random(f"{settings.seed} {label}").sample(chosen, settings.maximum))
             chosen = [text for text in chosen if text in drawn]
-        rows += [{settings.label: label, "text": text, "source_row": str(texts[text])} for text in chosen]
+        rows += [{settings.label: label, "text": text, "source_row": str(own[text])} for text in chosen]
     return renumbered(rows, (settings.label, "text", "source_row")), left_out
 
 

@@ -80,6 +80,8 @@ def conversations(table: pd.DataFrame, settings: TranscriptSettings) -> tuple[pd
     rows = []
     for talk, lines in frame.groupby("talk", sort=False):
         opening, said = _parted(_turns(lines))
+        if said and said[0].learned:
+            left_out[said[0].row] = "a reply to nothing: its talk begins with it"
         for index in _replies(said):
             messages = _messages(opening, said[max(0, index - settings.earlier) : index + 1])
             rows.append({"messages": messages, "talk": str(talk), "source_row": str(said[index].row)})
