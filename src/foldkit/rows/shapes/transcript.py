@@ -49,6 +49,15 @@ class TranscriptSettings:
 _SYSTEM = "system"
 
 
+class _Line(NamedTuple):
+    """One row of a talk."""
+
+    row: int
+    role: str
+    speaker: str
+    text: str
+
+
 class _Said(NamedTuple):
     """What one side said without a break, and the number of its first row."""
 
@@ -73,18 +82,23 @@ def conversations(table: pd.DataFrame, settings: TranscriptSettings) -> tuple[pd
             known = sorted(set(speakers))
             raise UsageError("[rows.transcript]", "learned", "a speaker of the rows", name, near_name(name, known))
     texts = [_cleaned(text, settings.fillers) for text in column(table, settings.text, "[rows.transcript] text")]
-    frame = pd.DataFrame({"speaker": speakers, "text": texts, "role": _roles(speakers, settings)}, index=table.index)
-    frame["talk"] = _talks(table, frame["role"], settings)
-    left_out = {int(row): "nothing said" for row in frame.index[frame["text"] == ""]}
-    frame = frame[frame["text"] != ""]
+    roles = _roles(speakers, settings)
+    talks: dict[str, list[_Line]] = {}
+    left_out: dict[int, str] = {}
+    lines = map(_Line, table.index.tolist(), roles, speakers.tolist(), texts)
+    for talk, line in zip(_talks(table, roles, settings), lines, strict=True):
+        if line.text:
+            talks.setdefault(talk, []).append(line)
+        else:
+            left_out[line.row] = "nothing said"
     rows = []
-    for talk, lines in frame.groupby("talk", sort=False):
-        opening, said = _parted(_turns(lines))
+    for talk, spoken in talks.items():
+        opening, said = _parted(_turns(spoken))
         if said and said[0].learned:
             left_out[said[0].row] = "a reply to nothing: its talk begins with it"
         for index in _replies(said):
             messages = _messages(opening, said[max(0, index - settings.earlier) : index + 1])
-            rows.append({"messages": messages, "talk": str(talk), "source_row": str(said[index].row)})
+            rows.append({"messages": messages, "talk": talk, "source_row": str(said[index].row)})
     return renumbered(rows, ("messages", "talk", "source_row")), left_out
 
 
@@ -94,7 +108,7 @@ def _roles(speakers: pd.Series[str], settings: TranscriptSettings) -> list[str]:
     return ["assistant" if own else _SYSTEM if opens else "user" for own, opens in zip(learned, system, strict=True)]
 
 
-def _talks(table: pd.DataFrame, roles: pd.Series[str], settings: TranscriptSettings) -> list[str]:
+def _talks(table: pd.DataFrame, roles: Sequence[str], settings: TranscriptSettings) -> list[str]:
     """Return for every row which conversation it is of: the cell of `talk`, and a number that grows with each new one.
 
     One begins after each gap, and with each system text.
@@ -120,20 +134,19 @@ def _cleaned(text: str, fillers: Sequence[str]) -> str:
     return text.strip()
 
 
-def _turns(lines: pd.DataFrame) -> list[_Said]:
+def _turns(lines: Sequence[_Line]) -> list[_Said]:
     """Merge what one side says in a row; several speakers on the side that is not learned are named."""
-    many = lines.loc[lines["role"] == "user", "speaker"].nunique() > 1
+    many = len({line.speaker for line in lines if line.role == "user"}) > 1
     turns = []
-    spoken = zip(lines.index.tolist(), lines["role"].tolist(), lines["speaker"], lines["text"], strict=True)
-    for role, group in itertools.groupby(spoken, key=lambda line: line[1]):
+    for role, group in itertools.groupby(lines, key=lambda line: line.role):
         parts = list(group)
         each = [
-            (name, _joined([text for *_, text in words]))
-            for name, words in itertools.groupby(parts, key=lambda line: line[2])
+            (name, _joined([line.text for line in words]))
+            for name, words in itertools.groupby(parts, key=lambda line: line.speaker)
         ]
         named = many and role == "user"
         text = "\n".join(f"{name}: {text}" if named else text for name, text in each)
-        turns.append(_Said(parts[0][0], role, text))
+        turns.append(_Said(parts[0].row, role, text))
     return turns
 
 
