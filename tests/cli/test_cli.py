@@ -123,6 +123,13 @@ def test_looking_closer_and_asking_more(work_folder: Path) -> None:
     (work_folder / "talks.jsonl").write_text(json.dumps({"messages": talk}) + "\n")
     odd = call("look", "--set", "rows.source=talks.jsonl", "--set", "template.use=conversation", cwd=work_folder)
     assert "row 1 will be set aside: message 1 has the role 'cat'" in odd.stdout
+    gaps = [{"question": f"wind {i}?", "answer": "west" if i % 2 else ""} for i in range(40)]
+    gaps[1]["question"], gaps[3]["question"] = "wind " * 200, "wind " * 300
+    (work_folder / "gaps.jsonl").write_text("\n".join(map(json.dumps, gaps)))
+    built = call("build", "--set", "rows.source=gaps.jsonl", cwd=work_folder).stdout
+    assert "set aside: 20 × blank: answer; rows 1, 3, 5, 7, 9, 11, 13, 15, …\n" in built
+    assert re.search(r"set aside: 2 × \d+ tokens, the window is 128 \(the first\); rows 2, 4\n", built)
+    assert "set aside: 22 in all, each with its reason in built/set_aside.jsonl\n" in built
     assert call("train", "--set", "train.epochs=0.5", cwd=work_folder).returncode == 0
     ask = ("ask", "wind 3 south?", "--max-tokens", "9")
     chosen = call(*ask, "--both", "--choose", "west", "--choose", "east", cwd=work_folder).stdout

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -10,8 +12,11 @@ import click
 from .common import built_with_count, open_to_build, out, sheet_options, short, show_table, shown_work
 
 if TYPE_CHECKING:
-    from foldkit.datasets import Dataset, Finding
+    from foldkit.datasets import Dataset, Finding, SetAside
     from foldkit.work import Sheet
+
+# How many rows are numbered of those that are alike, and how many reasons are told.
+_ROWS, _REASONS = 8, 10
 
 
 @click.command(epilog="Example: foldkit build --set train.window=1024")
@@ -40,7 +45,7 @@ def show_findings(findings: list[Finding], none: str = "the checks found nothing
     """Print what the checks found: how many rows, which, and one example."""
     console = out()
     for finding in findings:
-        rows = ", ".join(map(str, finding.rows[:8])) + (", …" if len(finding.rows) > 8 else "")
+        rows = _first(finding.rows)
         count = f"{len(finding.rows)} × " if finding.rows else ""
         console.print(
             f"! {count}{finding.name}: {finding.says}" + (f"; rows {rows}" if rows else ""),
@@ -77,11 +82,27 @@ def show_dataset(dataset: Dataset) -> None:
         share = f"{n['learned'] / n['tokens']:.1%}" if n["tokens"] else "–"
         lines.append([part, f"{n['rows']:,}", f"{n['tokens']:,}", f"{n['learned']:,}", share, str(n["longest"])])
     show_table(console, header, lines, "dataset")
-    for row in dataset.set_aside[:10]:
-        console.print(f"set aside: row {row.row}, {row.reason}", markup=False)
-    if len(dataset.set_aside) > 10:
-        console.print(f"set aside: {len(dataset.set_aside) - 10} more rows, all in built/set_aside.jsonl")
+    show_set_aside(dataset)
     if dataset.unused:
         console.print(f"columns that nothing uses: {listed(dataset.unused)}", markup=False)
     for note in dataset.notes:
         console.print(f"! {note}", markup=False)
+
+
+def show_set_aside(dataset: Dataset) -> None:
+    """Print the reasons for which rows are set aside, those that differ in numbers alone together."""
+    console = out()
+    alike: dict[str, list[SetAside]] = {}
+    for one in dataset.set_aside:
+        alike.setdefault(re.sub(r"[\d,.]+", "", one.reason), []).append(one)
+    for found in list(alike.values())[:_REASONS]:
+        reason = found[0].reason + (" (the first)" if len({one.reason for one in found}) > 1 else "")
+        rows = _first([one.row for one in found])
+        console.print(f"set aside: {len(found):,} × {reason}; rows {rows}", markup=False)
+    if len(alike) > _REASONS or any(len(found) > _ROWS for found in alike.values()):
+        console.print(f"set aside: {len(dataset.set_aside):,} in all, each with its reason in built/set_aside.jsonl")
+
+
+def _first(rows: Sequence[int]) -> str:
+    """Return the numbers of the first rows."""
+    return ", ".join(map(str, rows[:_ROWS])) + (", …" if len(rows) > _ROWS else "")
