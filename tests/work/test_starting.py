@@ -157,6 +157,15 @@ def test_a_system_text_of_a_rows_own_is_a_turn(tmp_path: Path, cells: dict[str, 
         assert ("input" not in cells) or first[0].text in ("Say\n\n0.", "Say 0.\n\n0")
 
 
+def test_a_column_of_grades_is_told(tmp_path: Path) -> None:
+    """For all answers are learned; where there is none nothing is said."""
+    for name, said in (("Rating", 1), ("place", 0)):
+        graded = rows(prompt=lambda i: f"sea {i // 2}?", answer=str, **{name: lambda i: i % 5})
+        (tmp_path / f"{name}.jsonl").write_text("\n".join(json.dumps(row) for row in graded))
+        assumed = foldkit.start(f"../{name}.jsonl", tmp_path / name).assumed
+        assert sum("every answer is learned, whatever 'Rating' says" in one for one in assumed) == said
+
+
 SEEN = {"seen": lambda i: f"sea {i} at noon"}
 
 

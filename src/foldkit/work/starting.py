@@ -36,6 +36,8 @@ _FIRST = 2000
 _WINDOWS = (128, 256, 512, 1024, 2048)
 _GAPS, _ENOUGH_TALKS = (1800, 600, 300, 120, 60), 20
 _REPLYING = ("assistant", "bot", "agent")
+# Names of columns that may say how good an answer is.
+_GRADES = ("grade", "rating", "score", "stars", "verdict", "thumb", "thumbs", "feedback", "vote", "votes")
 _CUT = 512  # the window of texts that are cut in pieces
 
 
@@ -88,6 +90,11 @@ def _found(reading: RowsSettings, folder: Path, base: str) -> tuple[Found, list[
     groups = [] if shape else belonging(table, unused)
     group = "talk" if kind.name == "transcript" else ""
     said = _said(kind, names, guessed=known is None)
+    graded = [f"{name!r}" for name in unused if name.lower() in _GRADES and kind.name in ("question", "instruction")]
+    if graded:
+        told.append(
+            f"every answer is learned, whatever {listed(graded)} says: [rows.graded] or [rows.judged] make pairs of it"
+        )
     return Found(reading, kind, base, shape, group, unused, groups, len(table), len(table)), [said, *told]
 
 
