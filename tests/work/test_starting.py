@@ -164,6 +164,8 @@ def test_a_column_of_grades_is_told(tmp_path: Path) -> None:
         (tmp_path / f"{name}.jsonl").write_text("\n".join(json.dumps(row) for row in graded))
         assumed = foldkit.start(f"../{name}.jsonl", tmp_path / name).assumed
         assert sum("every answer is learned, whatever 'Rating' says" in one for one in assumed) == said
+        assert "values of 'prompt' stand in several" in assumed[-1]
+        assert '# group = "question" ' in (tmp_path / name / "fold.toml").read_text()
 
 
 SEEN = {"seen": lambda i: f"sea {i} at noon"}

@@ -87,7 +87,8 @@ def _found(reading: RowsSettings, folder: Path, base: str) -> tuple[Found, list[
     kind = known or _guessed(table, folder / reading.source)
     shape, told = _shape(kind, table)
     unused = _unused(kind, names)
-    groups = [] if shape else belonging(table, unused)
+    asked = [name for slot, name in kind.columns.items() if slot in ("question", "prompt")]
+    groups = [] if shape else belonging(table, [*asked, *unused])
     group = "talk" if kind.name == "transcript" else ""
     said = _said(kind, names, guessed=known is None)
     graded = [f"{name!r}" for name in unused if name.lower() in _GRADES and kind.name in ("question", "instruction")]
