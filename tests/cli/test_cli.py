@@ -106,6 +106,7 @@ def test_new_says_what_it_assumed_and_what_comes_next(tmp_path: Path) -> None:
     done = call("new", "r.csv", cwd=tmp_path)
     assert done.returncode == 0, done.stderr
     assert "assumed: question rows, recognised" in done.stdout
+    assert "assumed: the base is pellam" in done.stdout
     assert done.stdout.rstrip().endswith("next: foldkit look")
     assert call("look", cwd=tmp_path).returncode == 0
     assert call("new", "r.csv", cwd=tmp_path).returncode == 2

@@ -37,5 +37,7 @@ def new(file: Path, folder: Path | None, base: str, encoding: str) -> None:
     console.print(f"wrote {started.sheet} and {started.template}", soft_wrap=True)
     for sentence in started.assumed:
         console.print(f"assumed: {sentence}", soft_wrap=True, markup=False)
+    if base == "pellam":
+        console.print("assumed: the base is pellam, a small one for sample data; --base takes another", soft_wrap=True)
     option = "" if folder == Path() else f" --sheet {started.sheet}"
     console.print(f"next: foldkit look{option}", soft_wrap=True)
