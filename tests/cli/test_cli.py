@@ -128,7 +128,7 @@ def test_looking_closer_and_asking_more(work_folder: Path) -> None:
     gaps[1]["question"], gaps[3]["question"] = "wind " * 200, "wind " * 300
     (work_folder / "gaps.jsonl").write_text("\n".join(map(json.dumps, gaps)))
     built = call("build", "--set", "rows.source=gaps.jsonl", cwd=work_folder).stdout
-    assert "set aside: 20 × blank: answer; rows 1, 3, 5, 7, 9, 11, 13, 15, …\n" in built
+    assert "set aside: 20 × blank: answer; rows 1, 3, 5, 7, 9, 11, 13, 15 and 12 more\n" in built
     assert re.search(r"set aside: 2 × \d+ tokens, the window is 128 \(the first\); rows 2, 4\n", built)
     assert "set aside: 22 in all, each with its reason in built/set_aside.jsonl\n" in built
     assert call("train", "--set", "train.epochs=0.5", cwd=work_folder).returncode == 0
@@ -298,7 +298,8 @@ def test_a_forecast_and_a_search_for_a_rate(work_folder: Path) -> None:
         assert word in said.stdout, word
     (in_all,) = re.findall(r"in all +(\d+) ", said.stdout)
     (at_most,) = re.findall(r"at most (\d+) MB of memory", call("train", cwd=work_folder).stdout)
-    assert abs(int(in_all) - int(at_most)) <= 64  # as a forecast may err in little memory
+    # Nearly all of it is what the program itself holds, which on a busy machine differs by a tenth between processes.
+    assert int(in_all) == pytest.approx(int(at_most), rel=0.25)
     short = call("forecast", "--set", "train.epochs=9000", "--set", "train.minutes=1", cwd=work_folder)
     assert "all of it about 60 s\nminutes end it at about step" in short.stdout
     found = call("train", "--find-rate", "--set", "train.batch=8", cwd=work_folder)
@@ -345,16 +346,16 @@ def test_ctrl_c_in_an_answer_keeps_what_came(work_folder: Path) -> None:
         (["train", "--set", "train.epoch=1"], 2, "did you mean 'epochs'"),
         (["look", "--set", "rows.source.x=1"], 2, "--set: rows.source.x=1: expected a section in source"),
         (["train", "--sheet", "none.toml"], 1, "none.toml: file: expected an existing file"),
-        (["train", "--find-rate", "--resume", "--processes", "2"], 2, "found ['--resume', '--processes']"),
+        (["train", "--find-rate", "--resume", "--processes", "2"], 2, "found '--resume and --processes'"),
         (["forecast", "--set", "split.validation=0"], 1, "rows in validation: expected at least one"),
         (["train", "--set", "split.test=38", "--set", "split.validation=2"], 1, "rows in train: expected at least one"),
         (["watch"], 1, "train first"),
         (["score", "--run", "x"], 2, "a run of this sheet"),
         (["ask", "--slot", "x"], 2, "expected name=value"),
-        (["ask", "--both", "--base-only", "x"], 2, "--base-only: other options: expected to stand alone"),
-        (["ask", "x", "--file", "rows.jsonl"], 2, "--file: other options: expected to stand alone"),
-        (["look", "--json", "--row", "1"], 2, "--row: other options: expected to stand alone, found '--json'"),
-        (["score", "--pick", "--fail-under", "exact=1"], 2, "--pick: other options: expected to stand alone"),
+        (["ask", "--both", "--base-only", "x"], 2, "--base-only: other options: expected none of these beside it"),
+        (["ask", "x", "--file", "rows.jsonl"], 2, "--file: other options: expected none of these beside it"),
+        (["look", "--json", "--row", "1"], 2, "--row: other options: expected none of these beside it, found '--json'"),
+        (["score", "--pick", "--fail-under", "exact=1"], 2, "--pick: other options: expected none of these beside it"),
         (["look", "--row", "99"], 2, "1 to 40"),
         (["score", "--rows", "rows.jsonl"], 2, "expected a new file, found 'rows.jsonl'"),
         (["look", "--colour"], 2, "No such option"),

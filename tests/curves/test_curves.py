@@ -121,7 +121,7 @@ def test_any_range_of_losses_has_figures_to_read_by(low: float, high: float) -> 
     """Four to twelve beside the axis, none outside it; a loss that falls by a third takes half of the height."""
     ax = new_axes()
     ax.set_yscale("log")
-    plain_ticks(ax, [low, low * high])
+    plain_ticks(ax, [0.0, low, low * high])
     bottom, top = ax.get_ylim()
     marks = ax.get_yticks()
     assert bottom <= marks.min() <= marks.max() <= top

@@ -62,7 +62,7 @@ def test_labels_out_of_balance_and_few_rows_are_said() -> None:
     labels = {row: Pair(p.prompt, "calm" if row % 10 else "rough") for row, p in clean(100).items()}
     assert [finding.name for finding in check_pairs(labels, 0.85)] == ["unbalanced"]
     long = {row: Pair(p.prompt, p.reply * 200) for row, p in labels.items()}
-    assert len(check_pairs(long, 0.85)[0].says) < 200
+    assert len(check_pairs(long, 0.85)[0].says) < 250
     even = {row: Pair(p.prompt, "calm" if row % 2 else "rough") for row, p in clean(100).items()}
     assert check_pairs(even, 0.85) == []
     for n, said in ((20, "little is learned"), (120, "usually need 200")):

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from .common import NewFile, find_run, open_sheet, refuse_together, sheet_options
+from .common import NewFile, find_run, open_sheet, refuse_beside, refuse_together, sheet_options
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -101,7 +101,7 @@ def ask(
             click.echo(f"{done} of {total}", err=True)
         click.echo(f"answers of {' and '.join(wanted)} in {out}")
     elif not text and asked.main_slot and asked.main_slot not in filled:
-        refuse_together({"a conversation": True, "--choose": options, "--answers": n_answers > 1})
+        refuse_beside("a conversation", {"--choose": options, "--answers": n_answers > 1})
         from .conversation import converse
 
         converse(asked, settings, filled, wanted, find)

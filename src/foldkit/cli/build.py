@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -43,9 +42,11 @@ def build(sheet_file: Path, changes: tuple[str, ...], strict: bool) -> None:
 
 def show_findings(findings: list[Finding], none: str = "the checks found nothing odd") -> None:
     """Print what the checks found: how many rows, which, and one example."""
+    from foldkit.formats import listed
+
     console = out()
     for finding in findings:
-        rows = _first(finding.rows)
+        rows = listed(finding.rows, _ROWS)
         count = f"{len(finding.rows)} × " if finding.rows else ""
         console.print(
             f"! {count}{finding.name}: {finding.says}" + (f"; rows {rows}" if rows else ""),
@@ -82,27 +83,24 @@ def show_dataset(dataset: Dataset) -> None:
         share = f"{n['learned'] / n['tokens']:.1%}" if n["tokens"] else "–"
         lines.append([part, f"{n['rows']:,}", f"{n['tokens']:,}", f"{n['learned']:,}", share, str(n["longest"])])
     show_table(console, header, lines, "dataset")
-    show_set_aside(dataset)
+    _show_set_aside(dataset)
     if dataset.unused:
         console.print(f"columns that nothing uses: {listed(dataset.unused)}", markup=False)
     for note in dataset.notes:
         console.print(f"! {note}", markup=False)
 
 
-def show_set_aside(dataset: Dataset) -> None:
+def _show_set_aside(dataset: Dataset) -> None:
     """Print the reasons for which rows are set aside, those that differ in numbers alone together."""
+    from foldkit.formats import listed
+
     console = out()
     alike: dict[str, list[SetAside]] = {}
     for one in dataset.set_aside:
         alike.setdefault(re.sub(r"[\d,.]+", "", one.reason), []).append(one)
     for found in list(alike.values())[:_REASONS]:
         reason = found[0].reason + (" (the first)" if len({one.reason for one in found}) > 1 else "")
-        rows = _first([one.row for one in found])
+        rows = listed([one.row for one in found], _ROWS)
         console.print(f"set aside: {len(found):,} × {reason}; rows {rows}", markup=False)
     if len(alike) > _REASONS or any(len(found) > _ROWS for found in alike.values()):
         console.print(f"set aside: {len(dataset.set_aside):,} in all, each with its reason in built/set_aside.jsonl")
-
-
-def _first(rows: Sequence[int]) -> str:
-    """Return the numbers of the first rows."""
-    return ", ".join(map(str, rows[:_ROWS])) + (", …" if len(rows) > _ROWS else "")

@@ -62,13 +62,18 @@ def sheet_options(command: F) -> F:
     return sheet_option(add_set(command))
 
 
-def refuse_together(given: Mapping[str, object]) -> None:
-    """Raise UsageError where more than one of these options is given, for only one of them could be heeded."""
+def refuse_beside(option: str, others: Mapping[str, object]) -> None:
+    """Raise UsageError where any of the others is given, which could not be heeded beside this option."""
     from foldkit.formats import UsageError
 
+    if found := [name for name, value in others.items() if value]:
+        raise UsageError(option, "other options", "none of these beside it", " and ".join(found), "leave them out")
+
+
+def refuse_together(given: Mapping[str, object]) -> None:
+    """Raise UsageError where more than one of these options is given."""
     first, *others = [option for option, value in given.items() if value] or [""]
-    if others:
-        raise UsageError(first, "other options", "to stand alone", " and ".join(others), "leave one of them out")
+    refuse_beside(first, dict.fromkeys(others, True))
 
 
 def open_sheet(sheet_file: Path, changes: Sequence[str]) -> Sheet:

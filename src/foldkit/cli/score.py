@@ -18,6 +18,7 @@ from .common import (
     open_to_build,
     out,
     progress_bar,
+    refuse_beside,
     refuse_together,
     sheet_options,
     show_table,
@@ -52,8 +53,8 @@ def score(
     if rows:
         one_of(rows.suffix, (".csv", ".parquet"), "--rows", "ending")
     refuse_together({"--before": before, "--run": run_name})
-    for option, value in {"--before": before, "--rows": rows, "--fail-under": least}.items():
-        refuse_together({"--pick": picks, option: value})
+    if picks:
+        refuse_beside("--pick", {"--before": before, "--rows": rows, "--fail-under": least})
     begun = not before and (run_name or any(sheet.path("runs").glob("*/adapter.safetensors")))
     run = find_run(sheet, run_name) if begun or picks else None
     if picks and run:

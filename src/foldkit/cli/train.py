@@ -12,7 +12,17 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from .common import built_with_count, err, find_run, open_to_build, out, progress_bar, sheet_options, show_table
+from .common import (
+    built_with_count,
+    err,
+    find_run,
+    open_to_build,
+    out,
+    progress_bar,
+    refuse_beside,
+    sheet_options,
+    show_table,
+)
 from .interrupts import ending_signals, first_interrupt, heeded
 from .lasting import lasting_output
 
@@ -60,9 +70,8 @@ def train(
 
     sheet = open_to_build(sheet_file, changes)
     if rates:
-        given = {"--vary": varied, "--resume": resumed is not None, "--name": name, "--processes": processes > 1}
-        if others := [option for option, value in given.items() if value]:
-            raise UsageError("--find-rate", "other options", "none but --sheet and --set", others, "leave them out")
+        others = {"--vary": varied, "--resume": resumed is not None, "--name": name, "--processes": processes > 1}
+        refuse_beside("--find-rate", others)
         _find_rate(sheet)
         return
     if resumed is not None and (changes or name):

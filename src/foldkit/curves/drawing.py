@@ -135,7 +135,7 @@ def _draw_below(curves: Sequence[Curve], rates: Axes, norms: Axes) -> None:
     norms.set_ylabel("gradient norm")
     if any((curve.norms[1] > 0).any() for curve in curves):
         norms.set_yscale("log")
-        plain_ticks(norms, [value for one in curves for value in thinned(one.norms)[1].tolist() if value > 0], few=True)
+        plain_ticks(norms, [value for one in curves for value in thinned(one.norms)[1].tolist()], few=True)
     for panel in (rates, norms):
         panel.grid(visible=True, which="major", color=_GRID, linewidth=0.8)
         panel.spines[["top", "right"]].set_visible(False)
@@ -178,8 +178,11 @@ def plain_ticks(ax: Axes, values: Sequence[float], *, few: bool = False) -> None
     """
     from matplotlib.ticker import FixedLocator, FuncFormatter, NullLocator
 
-    room = min(1.4, max(1.15, (max(values) / min(values)) ** 0.2))
-    low, high = min(values) / room, max(values) * room
+    shown = [value for value in values if value > 0]  # others have no place on such an axis
+    if not shown:
+        return
+    room = min(1.4, max(1.15, (max(shown) / min(shown)) ** 0.2))
+    low, high = min(shown) / room, max(shown) * room
     for bases in _TICKS:
         marks = [mark for power in range(-6, 5) for base in bases if low <= (mark := base * 10.0**power) <= high]
         if len(marks) >= (2 if few else 4):

@@ -13,6 +13,7 @@ from pathlib import Path
 import numpy as np
 
 from foldkit.formats import fingerprint_value, write_aside
+from foldkit.formats.errors import shown
 from foldkit.rows.near import near_texts, plain
 
 from .pairs import Pair, texts_of
@@ -41,7 +42,6 @@ _ODD = re.compile(r"[\ufffd\u0000-\u0008\u000b\u000c\u000e-\u001f\u007f]|Ã[\u00
 _MESSAGES = re.compile(r'\[\s*\{\s*"(?:role|from|content|value)"\s*:')
 _NUMBER = re.compile(r"\s*[-+]?[\d.,]+\s*")
 _COPIED_FROM, _SHORT_SHARE, _FEW_ROWS, _USUAL_ROWS, _FEW_LABELS = 24, 0.1, 50, 200, 12
-_SHOWN = 60  # characters of a reply that is named
 
 
 def check_pairs(pairs: Pairs, near: float) -> list[Finding]:
@@ -143,8 +143,7 @@ def _unbalanced(pairs: Pairs) -> Finding | None:
     if n_most < 5 * n_least:
         return None
     hits = [row for row, pair in pairs.items() if plain(pair.reply) == least]
-    named = [label if len(label) <= _SHOWN else f"{label[: _SHOWN - 1]}…" for label in (most, least)]
-    says = f"{len(labels)} different replies: {named[0]!r} {n_most} times, {named[1]!r} {n_least} times"
+    says = f"{len(labels)} different replies: {shown(most)} {n_most} times, {shown(least)} {n_least} times"
     return _finding("unbalanced", says, hits, least)
 
 

@@ -25,7 +25,7 @@ def lint_template(table: pd.DataFrame, coder: Coder, besides: Collection[str] = 
     """
     unfilled = [slot for slot in coder.template.slots() if slot not in table.columns]
     if unfilled:
-        says = f"the rows have no column {', '.join(map(repr, unfilled))}; they have {listed([*map(str, table)])}"
+        says = f"the rows have no column {', '.join(map(repr, unfilled))}; they have {listed(list(table))}"
         return [Finding("unfilled slot", says, (), "")]
     found = _markup_findings(coder, table)
     if any(finding.name == "unusable markup" for finding in found):

@@ -40,10 +40,10 @@ def near_name(name: str, known: Iterable[str]) -> str:
     return f"did you mean {close[0]!r}?" if close else f"known: {listed(names, 40) or 'none'}"
 
 
-def listed(names: Sequence[str], most: int = 12) -> str:
-    """Return names one after the other; of many the first, and how many more there are."""
+def listed(names: Sequence[object], most: int = 12) -> str:
+    """Return names or numbers one after the other; of many the first, and how many more there are."""
     more = f" and {len(names) - most:,} more" if len(names) > most else ""
-    return f"{', '.join(names[:most])}{more}"
+    return f"{', '.join(map(str, names[:most]))}{more}"
 
 
 def one_of(value: Any, allowed: Iterable[str], where: object, what: str) -> str:

@@ -92,7 +92,7 @@ def _check(asked: Asked, cells: Mapping[int, Mapping[str, str]], settings: Answe
             wrong[row] = error
     if wrong:
         (_, first), *others = wrong.items()
-        where = f"{first.where} (and {listed([str(row) for row, _ in others])})" if others else first.where
+        where = f"{first.where} (and {listed([row for row, _ in others])})" if others else first.where
         raise InputError(where, first.what, first.allowed, first.arrived, "mend it in the file, or take it out")
 
 

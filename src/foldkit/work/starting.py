@@ -91,7 +91,7 @@ def _found(reading: RowsSettings, folder: Path, base: str) -> tuple[Found, list[
     groups = [] if shape else belonging(table, [*asked, *unused])
     group = "talk" if kind.name == "transcript" else ""
     said = _said(kind, names, guessed=known is None)
-    graded = [f"{name!r}" for name in unused if name.lower() in _GRADES and kind.name in ("question", "instruction")]
+    graded = [repr(name) for name in unused if name.lower() in _GRADES and kind.name in ("question", "instruction")]
     if graded:
         told.append(
             f"every answer is learned, whatever {listed(graded)} says: [rows.graded] or [rows.judged] make pairs of it"
@@ -216,7 +216,7 @@ def _main_speaker(speakers: pd.Series[Any]) -> tuple[str, str]:
 
 def _guessed(table: pd.DataFrame, where: Path) -> Kind:
     if (kind := guess(table)) is None:
-        found = listed([*map(str, table.columns)])
+        found = listed(list(table))
         raise InputError(where, "columns", "columns of text", found, "write fold.toml by hand: see the README")
     return kind
 
