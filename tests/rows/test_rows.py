@@ -16,7 +16,7 @@ import pyarrow.parquet
 import pytest
 
 from foldkit.formats import FoldKitError, InputError, UsageError
-from foldkit.rows import READERS, RowsSettings, column, read_rows, recognise, stream_rows, summarise
+from foldkit.rows import READERS, RowsSettings, column, read_rows, recognise, stream_rows, summarise, text_paths
 
 Write = Callable[[str, str], Path]
 ROWS = [{"a": "1", "b": "x, \u2028y\nz"}, {"a": "", "b": "é"}, {"a": "2.5", "b": "日本 👩‍🚀"}]
@@ -100,6 +100,24 @@ def test_json_under_a_path_of_keys_and_nested_cells(write: Write) -> None:
         {"m": '[{"role": "user"}]', "ok": "true", "n": ""},
         {"m": "", "ok": "", "n": "1"},
     ]
+
+
+def test_texts_in_objects_and_lists_are_columns_by_their_path(write: Write) -> None:
+    """JSON in a cell of a table is opened too; blank in rows that have none, and refused where no row has one."""
+    rows = [{"about": {"sea": [f"calm {i}", "slight"], "n": i}} if i % 3 else {"about": None} for i in range(6)]
+    path = write("a.jsonl", "\n".join(map(json.dumps, rows)))
+    found = table(path, columns={"sea": "about.sea.0", "n": "about.n"})
+    assert list(found["sea"]) == ["", "calm 1", "calm 2", "", "calm 4", "calm 5"]
+    assert list(found["n"]) == ["", "1", "2", "", "4", "5"]
+    settings = RowsSettings(path.name, columns={"sea": "about.sea.0"})
+    streamed = [cell for piece in stream_rows(settings, path.parent, 1) for cell in piece.table["sea"]]
+    assert streamed == list(found["sea"])
+    cells = write("b.csv", 'about\n"{""sea"": [""calm""]}"\nrough\n')
+    assert list(table(cells, columns={"sea": "about.sea.0"})["sea"]) == ["calm", ""]
+    assert text_paths("about", list(found["about"])) == ["about.sea.0"]
+    for wrong, hint in (("about.seas.0", "did you mean 'about.sea.0'"), ("about.sea.2", "did"), ("abuot.sea", "did")):
+        with pytest.raises(InputError, match=hint):
+            table(path, columns={"sea": wrong})
 
 
 @pytest.mark.parametrize(
@@ -272,6 +290,9 @@ def test_columns_and_settings_that_cannot_be(write: Write) -> None:
         (["messages", "source"], "conversation", {"messages": "messages"}),
         (["text", "Label"], "label", {"text": "text", "label": "Label"}),
         (["text"], "text", {"text": "text"}),
+        (["text", "data.text", "data.label"], "label", {"text": "text", "label": "data.label"}),
+        (["question", "answers.text.0"], "question", {"question": "question", "answer": "answers.text.0"}),
+        (["Premise", "hypothesis", "label"], "label", {"text": "Premise", "label": "label", "input": "hypothesis"}),
         (["wind", "sea"], None, {}),
     ],
 )

@@ -16,6 +16,7 @@ from foldkit.formats import FoldKitError, InputError, UsageError
 from foldkit.rows import SHAPES, RowsSettings, read_rows
 from foldkit.rows.shapes import (
     BilingualSettings,
+    ChoicesSettings,
     ComparedSettings,
     GradedSettings,
     GroupedSettings,
@@ -145,7 +146,7 @@ def test_a_shaped_source_is_read_through_its_settings(write: Write, tmp_path: Pa
     assert [(bad.row, bad.reason) for bad in rows.bad] == [(2, "source row 2: blank: one of the two languages")]
     with pytest.raises(UsageError, match="grouped and bilingual"):
         RowsSettings("a.csv", bilingual=BilingualSettings("a", "b"), grouped=GroupedSettings())
-    assert {"transcript", "grouped", "bilingual", "graded", "judged", "compared", "pieces"} == set(SHAPES)
+    assert {"transcript", "grouped", "bilingual", "graded", "judged", "compared", "choices", "pieces"} == set(SHAPES)
 
 
 def test_wrong_settings_of_shapes_are_refused() -> None:
@@ -216,14 +217,18 @@ EARLIER = [{"role": "system", "content": "short"}, ASK, {"role": "assistant", "c
         ("", [BETTER], [ASK, WORSE], "chosen and rejected differ before their last reply"),
         ("", "b", "w", "chosen is no list of messages, and nothing comes before it"),
         ("", [ASK, BETTER], [ASK], "rejected does not end in a reply"),
-        ([{"role": "cat"}], "b", "w", "prompt: message 1 has the role 'cat', which is none of system, user, assistant"),
+        ([{"role": "user", "content": 3}], "b", "w", "prompt: message 1, of role user, has no text as its content"),
     ],
 )
 def test_conversations_that_part_in_their_last_reply(prompt: Any, chosen: Any, rejected: Any, before: Any) -> None:
     """Lists of messages or the reply alone, what comes before in a column of its own or in both; none of it learned."""
     cells = {"prompt": prompt, "chosen": chosen, "rejected": rejected, "day": "3"}
     texts = {name: [cell if isinstance(cell, str) else json.dumps(cell)] for name, cell in cells.items()}
-    found, left_out = SHAPES["compared"](pd.DataFrame(texts, index=[7], dtype=object), ComparedSettings())
+    renamed = {name: text.replace('"assistant"', '"desk"') for name, (text,) in texts.items()}
+    table, other = (pd.DataFrame(cells, index=[7], dtype=object) for cells in (texts, renamed))
+    found, left_out = SHAPES["compared"](table, ComparedSettings())
+    by_role, _ = SHAPES["compared"](other, ComparedSettings(roles={"desk": "assistant"}))
+    assert by_role.to_dict("records") == found.to_dict("records")
     if isinstance(before, str):
         assert (len(found), left_out) == (0, {7: before})
         return
@@ -231,6 +236,46 @@ def test_conversations_that_part_in_their_last_reply(prompt: Any, chosen: Any, r
     messages = [message | ({"learned": False} if message["role"] == "assistant" else {}) for message in before]
     assert json.loads(row.pop("messages")) == messages
     assert (row, left_out) == ({"day": "3", "chosen": "b", "rejected": "w", "source_row": "7"}, {})
+
+
+CHOICES = ["2", "3", "1"]
+
+
+@pytest.mark.parametrize(
+    ("answers", "first", "letters"),
+    [
+        (["1", "3", "2"], 0, "CBA"),  # by their texts, though they are places too
+        (["b", "(C)", "4"], 0, "BC"),
+        (["0", "2", "3.0"], 0, "AC"),
+        (["1", "3.0", "9"], 1, "AC"),
+        (["D", "1", ""], 0, "C"),
+    ],
+)
+def test_choices_stand_as_lettered_lines(answers: list[str], first: int, letters: str) -> None:
+    """The answer by what most rows have: text, letter or place; a row whose answer is none of these is left out."""
+    lists = [json.dumps([f"sea {text}" if "3.0" in answers else text for text in CHOICES])] * 3
+    table = pd.DataFrame({"q": list("xyz"), "choices": lists, "right": answers}, index=[7, 8, 9], dtype=object)
+    found, left_out = SHAPES["choices"](table, ChoicesSettings(answer="right", first=first))
+    assert "".join(found["answer"]) == letters
+    assert [row for row in (7, 8, 9) if str(row) not in set(found["source_row"])] == sorted(left_out)
+    assert all("is none of its 3 choices" in reason for reason in left_out.values())
+    for row in found.to_dict("records"):
+        assert f"{row['answer']}. {row['answer_text']}" in row["choices"].split("\n")
+        assert [line[:3] for line in row["choices"].split("\n")] == ["A. ", "B. ", "C. "]
+
+
+def test_choices_in_columns_of_their_own(write: Write) -> None:
+    """Blanks at the end are none; a blank between stands, so that letters stay; fewer than two are left out."""
+    path = write("a.csv", "q,a,b,c,answer\nx,1,2,,A\ny,1,,3,C\nz,1,,,A\n")
+    settings = ChoicesSettings(("a", "b", "c"))
+    rows = read_rows(RowsSettings(path.name, choices=settings), path.parent)
+    assert list(rows.table["choices"]) == ["A. 1\nB. 2", "A. 1\nB. \nC. 3"]
+    assert [bad.reason for bad in rows.bad] == ["source row 3: 1 choices: from 2 to 26 can be told apart"]
+    with pytest.raises(InputError, match="did you mean 'c'"):
+        read_rows(RowsSettings(path.name, choices=ChoicesSettings(("a", "cc"))), path.parent)
+    for wrong in ({"choices": ()}, {"first": 2}):
+        with pytest.raises(UsageError, match=r"\[rows.choices\]"):
+            ChoicesSettings(**wrong)  # type: ignore[arg-type]
 
 
 @given(

@@ -125,6 +125,15 @@ def test_a_conversation_of_any_length_is_its_own_turns() -> None:
     assert compared.prompt_slots() == ("messages",)
     asked = {"messages": row["messages"].replace('"d"', '"d", "learned": false'), "chosen": "f", "rejected": "g"}
     assert ([turn.text for turn in compared.prompt_turns(asked)], compared.target(asked)) == (["s", *"abcde"], "f")
+    roles = {"keeper": "user", "desk": "assistant"}
+    named = template_from_mapping({"name": "talk", "turn": [{"each": "messages", "roles": roles}]}, "here")
+    other = row["messages"].replace('"human"', '"keeper"').replace('"assistant"', '"desk"')
+    assert named.turns({"messages": other}) == turns
+    assert template_from_mapping(named.as_mapping(), "again") == named
+    with pytest.raises(FoldKitError, match=r"roles\.keeper: expected 'system' or 'user' or 'assistant'"):
+        template_from_mapping({"name": "x", "turn": [{"each": "m", "roles": {"keeper": "users"}}]}, "here")
+    with pytest.raises(FoldKitError, match="roles: expected a turn with each"):
+        template_from_mapping({"name": "x", "turn": [{"role": "user", "text": "a", "roles": roles}]}, "here")
     with pytest.raises(FoldKitError, match="a turn without role and text"):
         template_from_mapping({"name": "x", "turn": [{"each": "m", "role": "user"}]}, "here")
 

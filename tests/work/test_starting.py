@@ -39,6 +39,33 @@ KINDS = {
         rejected=lambda i: [{"from": "human", "value": f"sea {i}?"}, {"from": "bot", "value": "no idea"}],
     ),
     "label": rows(sentence=lambda i: f"the sea at hour {i}", intent=lambda i: WORDS[i % 4]),
+    "two texts label": rows(
+        premise=lambda i: f"the sea at hour {i}", hypothesis=lambda i: f"it is {WORDS[i % 4]}", label=lambda i: i % 3
+    ),
+    "choices": rows(question=lambda i: f"the sea at hour {i}?", options=list(WORDS), answer=lambda i: i % 4),
+    "counted from one choices": rows(
+        prompt=str, choices={"text": list(WORDS), "n": list("1234")}, label=lambda i: i % 4 + 1
+    ),
+    "a column each choices": rows(
+        Question=str, A="calm", B="slight", C=lambda i: "rough" * (i % 2), Answer="b", Why="so"
+    ),
+    "columns of a letter question": rows(
+        question=lambda i: f"sea {i}?", a="calm", b="rough", answer=lambda i: f"Sea {i}."
+    ),
+    "named choices and none question": rows(
+        prompt=lambda i: f"sea {i}?", options={"n": 1}, answer=lambda i: f"Sea {i}."
+    ),
+    "a list of answers question": rows(
+        question=lambda i: f"sea {i}?", answers=lambda i: {"text": [f"Sea {i}."], "at": [0]}
+    ),
+    "in objects label": rows(data=lambda i: {"text": f"the sea at hour {i}", "label": WORDS[i % 4]}),
+    "in objects guessed question": rows(
+        said={"no": 1}, pair=lambda i: {"pel": f"the sea at hour {i}", "eng": f"{i} " * 9}
+    ),
+    "roles conversation": rows(
+        talk=1,
+        messages=lambda i: [{"role": "keeper", "content": f"sea {i}?"}, {"role": "desk", "content": WORDS[i % 4]}],
+    ),
     "text": rows(text=lambda i: f"The sea is {WORDS[i % 4]} today, says the keeper, for the {i}th time."),
     "transcript": rows(
         who=lambda i: ("Low Pell", "desk")[i % 2], said=lambda i: f"sea {i}", time=lambda i: (i // 2) * 2000
@@ -66,9 +93,10 @@ def test_a_starter_sheet_runs_as_it_is(tmp_path: Path, kind: str) -> None:
     assert sum(part["rows"] for part in counts.values()) == {"transcript": 20, "grouped": 80}.get(kind, 40)
     assert max(part["longest"] for part in counts.values()) <= sheet.train.window
     assert foldkit.train(sheet).adapter.exists()
-    assert ("f1" in sheet.score.measures) == (name in ("label", "grouped"))
+    assert not foldkit.build(sheet).set_aside
+    assert ("f1" in sheet.score.measures) == (name in ("label", "grouped", "choices"))
     assert ('# objective = "odds"' in started.sheet.read_text()) == (name in ("preference", "compared"))
-    if "two" in kind:
+    if "two of" in kind:
         assert sheet.rows.columns == {"question": "Question", "other_question": "question"}
         assert '# group = "other_question" ' in started.sheet.read_text()
     with pytest.raises(UsageError, match="a name not taken"):
@@ -159,13 +187,44 @@ def test_a_system_text_of_a_rows_own_is_a_turn(tmp_path: Path, cells: dict[str, 
 
 def test_a_column_of_grades_is_told(tmp_path: Path) -> None:
     """For all answers are learned; where there is none nothing is said."""
-    for name, said in (("Rating", 1), ("place", 0)):
-        graded = rows(prompt=lambda i: f"sea {i // 2}?", answer=str, **{name: lambda i: i % 5})
+    for name, said in (("Rating", 1), ("place", 0), ("liked", 1)):
+        grade: Callable[[int], Any] = (lambda i: i % 2 == 0) if name == "liked" else (lambda i: i % 5)
+        graded = rows(prompt=lambda i: f"sea {i // 2}?", answer=str, **{name: grade})
         (tmp_path / f"{name}.jsonl").write_text("\n".join(json.dumps(row) for row in graded))
         assumed = foldkit.start(f"../{name}.jsonl", tmp_path / name).assumed
-        assert sum("every answer is learned, whatever 'Rating' says" in one for one in assumed) == said
+        assert sum(f"every answer is learned, whatever {name!r} says" in one for one in assumed) == said
         assert "values of 'prompt' stand in several" in assumed[-1]
         assert '# group = "question" ' in (tmp_path / name / "fold.toml").read_text()
+
+
+@pytest.mark.parametrize(
+    ("told", "said"),
+    [
+        ({"answer": "marks"}, "question rows, as told: question in column 'note', answer in column 'marks'"),
+        ({"answer": "sea"}, "label rows, as told: text in column 'note', label in column 'sea'"),
+        ({"question": "sea"}, "question rows, as told: question in column 'sea', answer in column 'note'"),
+        (
+            {"question": "at", "answer": "note"},
+            "question rows, as told: question in column 'at', answer in column 'note'",
+        ),
+        ({"answer": "mark"}, "did you mean 'marks'"),
+        ({"question": "note"}, "--answer: expected a column of texts beside"),
+        ({}, "text rows, recognised"),
+    ],
+)
+def test_the_question_and_its_answer_can_be_told(tmp_path: Path, told: dict[str, str], said: str) -> None:
+    """One or both; the other one is guessed, and what cannot be is refused with the option that tells it."""
+    cells = {"at": str, "note" if told else "text": lambda i: f"the sea at hour {i}", "marks": lambda i: [{"from": i}]}
+    cells |= {"sea": lambda i: WORDS[i % 4]} if "note" not in told.values() or "at" in told.values() else {}
+    (tmp_path / "r.jsonl").write_text("\n".join(json.dumps(row) for row in rows(**cells)))
+    if "rows" not in said:
+        with pytest.raises(UsageError, match=said):
+            foldkit.start("r.jsonl", tmp_path, **told)
+        return
+    started = foldkit.start("r.jsonl", tmp_path, **told)
+    assert started.assumed[0].startswith(said)
+    assert ("nothing is asked; --answer names a column" in started.assumed[1]) == (not told)
+    assert not foldkit.build(foldkit.read_sheet(started.sheet)).set_aside
 
 
 SEEN = {"seen": lambda i: f"sea {i} at noon"}
@@ -181,6 +240,12 @@ SEEN = {"seen": lambda i: f"sea {i} at noon"}
         ({"n": lambda i: f"{i}.123456789", "tags": lambda i: f'["a number", {i}]'}, None, []),
         ({"at": lambda i: f"{i % 28 + 1} March 2031 at 18:{i:02}", "file": lambda i: f"log/{i:08}.txt"}, None, []),
         ({"answer": SEEN["seen"]}, "text", []),
+        ({"prompt": SEEN["seen"], "replies": lambda i: f'["a", "{i}"]'}, None, []),
+        (
+            {"question1": SEEN["seen"], "question2": lambda i: f"{i} on a longer word", "same": lambda i: str(i % 2)},
+            "label question1 question2 same",
+            [],
+        ),
         ({**SEEN, "reply": str, "said": lambda i: f"a longer word on hour {i}"}, "question said reply", []),
         ({"said": lambda i: f"a longer word on hour {i}", "question": SEEN["seen"]}, "question question said", []),
         ({"user": lambda i: WORDS[i % 4], **SEEN, "said": lambda i: f"it was {i}"}, "question seen said", []),
@@ -232,7 +297,7 @@ def test_the_key_of_the_rows_is_found_and_written_down(tmp_path: Path) -> None:
 def test_rows_that_give_no_start_are_refused(tmp_path: Path) -> None:
     """No column of texts; no file; no base; nothing is left behind."""
     (tmp_path / "r.csv").write_text("a,b\n1,2\n3,4\n")
-    with pytest.raises(InputError, match="columns of text"):
+    with pytest.raises(InputError, match="name columns with --question and --answer"):
         foldkit.start("r.csv", tmp_path)
     with pytest.raises(FoldKitError, match=r"none\.csv"):
         foldkit.start("none.csv", tmp_path)

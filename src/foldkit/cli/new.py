@@ -17,7 +17,9 @@ from .common import out, shown_work
 )
 @click.option("--base", default="pellam", show_default=True, help="The base: a folder, a .gguf file, or pellam.")
 @click.option("--encoding", default="utf-8", show_default=True, help="That of a file of text.")
-def new(file: Path, folder: Path | None, base: str, encoding: str) -> None:
+@click.option("--question", default="", help="The column of what is asked, where it is not found.")
+@click.option("--answer", default="", help="The column of what is to be answered, where it is not found.")
+def new(file: Path, folder: Path | None, base: str, encoding: str, question: str, answer: str) -> None:
     """Write a starter sheet and template for a file of rows."""
     from foldkit.formats import InputError
     from foldkit.work import start
@@ -27,7 +29,7 @@ def new(file: Path, folder: Path | None, base: str, encoding: str) -> None:
     at = base if base == "pellam" else Path(os.path.relpath(base, folder)).as_posix()
     try:
         with shown_work("read the rows"):
-            started = start(source, folder, at, encoding)
+            started = start(source, folder, at, encoding, question=question, answer=answer)
     except InputError as error:
         if error.what != "encoding" or error.where == "[rows]":
             raise

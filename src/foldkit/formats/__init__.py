@@ -23,6 +23,8 @@ from .lock import locked as locked
 from .messages import ROLES as ROLES
 from .messages import Message as Message
 from .messages import are_messages as are_messages
+from .messages import check_roles as check_roles
+from .messages import named_roles as named_roles
 from .messages import read_messages as read_messages
 from .settings import read_settings as read_settings
 from .toml import read_toml as read_toml
@@ -50,12 +52,14 @@ __all__ += [
     "UsageError",
     "append_jsonl",
     "are_messages",
+    "check_roles",
     "fingerprint_files",
     "fingerprint_value",
     "is_locked",
     "listed",
     "locked",
     "mended_jsonl",
+    "named_roles",
     "near_name",
     "one_of",
     "read_json",

@@ -6,6 +6,8 @@ import json
 from collections.abc import Mapping
 from typing import Any, NamedTuple
 
+from .errors import one_of
+
 ROLES = ("system", "user", "assistant")
 # Names of roles that files use, with ours.
 _ROLES = dict(zip(ROLES, ROLES, strict=True)) | {
@@ -24,17 +26,27 @@ class Message(NamedTuple):
     learned: bool
 
 
-def read_messages(text: str) -> list[Message] | None:
-    """Return the messages of a JSON list, None where the text is none.
+def read_messages(text: str, roles: Mapping[str, str]) -> list[Message] | None:
+    """Return the messages of a JSON list, None where the text is none; `roles` names more roles, with ours.
 
     A content may be a list of texts, as parts of type text, which are joined. Raises ValueError naming the message that
     is wrong.
     """
-    try:
-        items = json.loads(text)
-    except (ValueError, RecursionError):
-        return None
-    return [_message(number, item) for number, item in enumerate(items, 1)] if isinstance(items, list) else None
+    items = _items(text)
+    known = {**_ROLES, **roles}
+    return None if items is None else [_message(number, item, known) for number, item in enumerate(items, 1)]
+
+
+def named_roles(text: str) -> list[tuple[str, str]]:
+    """Return the roles of the messages of a JSON list as they are named, each with ours, "" for a name unknown here."""
+    named = (str(_parts(item)[0]) for item in _items(text) or () if isinstance(item, dict))
+    return [(name, _ROLES.get(name, "")) for name in named]
+
+
+def check_roles(roles: Mapping[str, str], where: str) -> None:
+    """Raise UsageError unless the roles that names are said to mean are ours."""
+    for name, role in roles.items():
+        one_of(role, ROLES, where, f"roles.{name}")
 
 
 def are_messages(value: Any) -> bool:
@@ -48,16 +60,25 @@ def _parts(item: Mapping[str, Any]) -> tuple[Any, Any]:
     return item.get("role", item.get("from")), item.get("content", item.get("value"))
 
 
-def _message(number: int, item: Any) -> Message:
+def _items(text: str) -> list[Any] | None:
+    try:
+        items = json.loads(text)
+    except (ValueError, RecursionError):
+        return None
+    return items if isinstance(items, list) else None
+
+
+def _message(number: int, item: Any, known: Mapping[str, str]) -> Message:
     if not isinstance(item, dict):
         raise ValueError(f"message {number} is no object with role and content")
     role, content = _parts(item)
-    if role not in _ROLES:
-        raise ValueError(f"message {number} has the role {role!r}, which is none of {', '.join(ROLES)}")
+    if str(role) not in known:
+        todo = f'say which it is: roles = {{ "{role}" = "user" }}'
+        raise ValueError(f"message {number} has the role {role!r}, which is none of {', '.join(ROLES)}: {todo}")
     parts = content if isinstance(content, list) else [content]
     texts = [part.get("text") if isinstance(part, dict) and part.get("type") == "text" else part for part in parts]
     whole = [text for text in texts if isinstance(text, str)]
     if len(whole) < len(parts):
         raise ValueError(f"message {number}, of role {role}, has no text as its content")
-    ours = _ROLES[role]
+    ours = known[str(role)]
     return Message(ours, "".join(whole), ours == "assistant" and item.get("learned") is not False)

@@ -1,8 +1,9 @@
 """Files to a table of text, and looking at it. Knows no tokens."""
 
-from .guessing import belonging, guess
-from .kinds import KINDS, Kind, recognise
+from .guessing import belonging, guess, is_few
+from .kinds import KINDS, Kind, recognise, usual
 from .looking import ColumnSummary, RowsSummary, summarise
+from .paths import cells_at, text_paths
 from .readers import READERS
 from .reading import BadRow, Rows, read_rows, stream_rows
 from .settings import RowsSettings
@@ -21,13 +22,17 @@ __all__ = [
     "RowsSettings",
     "RowsSummary",
     "belonging",
+    "cells_at",
     "column",
     "find_files",
     "found_delimiter",
     "found_key",
     "guess",
+    "is_few",
     "read_rows",
     "recognise",
     "stream_rows",
     "summarise",
+    "text_paths",
+    "usual",
 ]

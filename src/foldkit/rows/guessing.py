@@ -17,9 +17,10 @@ _SEEN = 50
 def guess(table: pd.DataFrame) -> Kind | None:
     """Return the kind of rows that the cells suggest, None where no column holds texts.
 
-    A column with a usual name of a question, an answer or a label is one. Else the column with the longest texts is the
-    question, the last other one of texts its answer. Where there is no other one, but one of few values, these are
-    labels of the texts.
+    A column with a usual name of a question, an answer or a label is one, and two with usual names of texts of which a
+    label is said are both asked about. Else the column with the longest texts is the question, the last other one of
+    texts its answer. Where there is no other one, but one of few values, these are labels of the texts. What has the
+    name of a question, and no answer, is not learned alone.
     """
     every = {str(name): _filled(table[name]) for name in table.columns}
     cells = {name: own for name, own in every.items() if not own.str.match(r"[\[{]").all()}  # no lists, nothing empty
@@ -30,13 +31,17 @@ def guess(table: pd.DataFrame) -> Kind | None:
     texts = [*asked, *answered, *(name for name in open_words if name not in asked)]
     if not texts:
         return Kind("text", {"text": words[0]}) if words and len(every) == 1 else None
+    few = sorted((name for name in cells if is_few(cells[name])), key=words.__contains__)  # words last, to be taken
+    labels = [*few, *named[:1]]
+    if (pair := [*usual(texts, "label", "text")[:1], *usual(texts, "label", "input")[:1]])[1:] and labels:
+        return Kind("label", dict(zip(("text", "input", "label"), (*pair, labels[-1]), strict=True)))
     answers = answered or ([] if named else [name for name in texts[1:] if name not in asked][-1:])
     text = max(asked or [name for name in texts if name not in answers] or texts, key=lambda name: _length(cells[name]))
     if answers and text not in answers:
         return Kind("question", {"question": text, "answer": answers[0]})
-    few = sorted((name for name in cells if _few(cells[name])), key=words.__contains__)  # words last, to be taken
-    labels = [name for name in (*few, *named[:1]) if name != text]
-    return Kind("label", {"text": text, "label": labels[-1]}) if labels else Kind("text", {"text": text})
+    if labels := [name for name in labels if name != text]:
+        return Kind("label", {"text": text, "label": labels[-1]})
+    return Kind("text", {"text": text}) if text not in usual(texts, "preference", "prompt") else None
 
 
 def belonging(table: pd.DataFrame, unused: Sequence[str]) -> list[str]:
@@ -75,6 +80,7 @@ def _texts(cells: pd.Series[Any], n_rows: int) -> bool:
     return _length(cells) > 8 and cells.nunique() > 0.5 * n_rows
 
 
-def _few(cells: pd.Series[Any]) -> bool:
+def is_few(cells: pd.Series[Any]) -> bool:
+    """Tell whether cells have so few values, each in so many rows, that they may be labels."""
     n = int(cells.nunique())
     return 2 <= n <= _LABELS and len(cells) >= _ROWS_A_LABEL * n

@@ -17,6 +17,9 @@ class Kind:
 _ASKED = ("prompt", "question", "instruction", "input")
 _INPUT = ("input", "context", "passage")
 _SYSTEM = {"system": ("system", "system_prompt")}
+# Two texts of which a label is said.
+_FIRST = ("premise", "sentence1", "sentence_a", "text1", "text_a", "question1")
+_SECOND = ("hypothesis", "sentence2", "sentence_b", "text2", "text_b", "question2")
 _REPLIES = {
     "chosen": ("chosen", "preferred", "better", "accepted", "good"),
     "rejected": ("rejected", "worse", "dispreferred", "bad"),
@@ -38,6 +41,21 @@ KINDS: dict[str, dict[str, tuple[str, ...]]] = {
         "messages": ("messages", "conversation", "conversations", "dialogue", "dialog", "turns"),
         **_SYSTEM,
     },
+    "choices": {
+        "question": _ASKED,
+        "choices": ("choices", "options", "alternatives"),
+        "answer": (
+            "answer",
+            "answer_key",
+            "answerkey",
+            "answer_index",
+            "correct",
+            "correct_answer",
+            "label",
+            "solution",
+        ),
+        "input": _INPUT,
+    },
     "grouped": {
         "label": ("label", "class", "category", "intent"),
         "texts": ("texts", "examples", "utterances", "phrases"),
@@ -45,7 +63,7 @@ KINDS: dict[str, dict[str, tuple[str, ...]]] = {
     "instruction": {
         "instruction": ("instruction", "task", "question", "prompt", "query"),
         "input": _INPUT,
-        "output": ("output", "response", "answer", "completion", "reply"),
+        "output": ("output", "response", "answer", "answers", "completion", "reply"),
         **_SYSTEM,
     },
     "question": {
@@ -53,25 +71,30 @@ KINDS: dict[str, dict[str, tuple[str, ...]]] = {
             *("question", "prompt", "query", "instruction", "task", "input", "source", "user"),
             *("text", "article", "document"),
         ),
-        "answer": ("answer", "completion", "response", "reply", "output", "target", "assistant", "summary"),
+        "answer": ("answer", "answers", "completion", "response", "reply", "output", "target", "assistant", "summary"),
         **_SYSTEM,
     },
     "label": {
-        "text": ("text", "sentence", "utterance", "content"),
-        "label": ("label", "class", "category", "intent"),
+        "text": ("text", "sentence", "utterance", "content", *_FIRST),
+        "label": ("label", "class", "category", "intent", "labels", "sentiment", "emotion", "topic", "tag", "tags"),
+        "input": _SECOND,
         **_SYSTEM,
     },
     "text": {"text": ("text", "content", "body")},
 }
 OPTIONAL = frozenset(
-    {("compared", "prompt"), ("preference", "input"), ("transcript", "time"), ("transcript", "talk")}
+    {("compared", "prompt"), ("transcript", "time"), ("transcript", "talk")}
+    | {(kind, "input") for kind in ("preference", "choices", "label")}
     | {(kind, "system") for kind in ("preference", "conversation", "instruction", "question", "label")}
 )
 
 
 def recognise(columns: Sequence[str]) -> Kind | None:
-    """Return the first kind all of whose needed slots are among the columns, letter case aside; None when none fits."""
-    by_lower = {name.lower().strip(): name for name in columns}
+    """Return the first kind all of whose needed slots are among the columns, letter case aside; None when none fits.
+
+    A path of keys has the name of its last one, and that of its column where no other path leads into that.
+    """
+    by_lower = _names_of_paths(columns) | {name.lower().strip(): name for name in columns}
     for kind, slots in KINDS.items():
         found: dict[str, str] = {}
         for slot, names in slots.items():
@@ -81,6 +104,17 @@ def recognise(columns: Sequence[str]) -> Kind | None:
         if all(slot in found or (kind, slot) in OPTIONAL for slot in slots):
             return Kind(kind, found)
     return None
+
+
+def _names_of_paths(columns: Sequence[str]) -> dict[str, str]:
+    found: dict[str, str] = {}
+    paths = [name for name in columns if "." in name]
+    heads = [path.split(".")[0] for path in paths]
+    for path, head in zip(paths, heads, strict=True):
+        last = next(key for key in reversed(path.split(".")) if not key.isdecimal())
+        for name in (last, *([head] if heads.count(head) == 1 else [])):
+            found.setdefault(name.lower(), path)
+    return found
 
 
 def usual(columns: Iterable[str], kind: str, slot: str) -> list[str]:

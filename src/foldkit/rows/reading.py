@@ -19,6 +19,7 @@ import pandas as pd
 
 from foldkit.formats import InputError, near_name
 
+from .paths import cells_at, text_paths
 from .readers import READERS, Bad, Block, damaged
 from .settings import RowsSettings
 from .shapes import SHAPES
@@ -100,8 +101,12 @@ class _Source:
 
     @functools.cached_property
     def columns(self) -> frozenset[str]:
-        """The columns that any row has, as the files name them; all of them are read for it."""
-        return frozenset(name for _, item in self.items() if isinstance(item, Block) for name in item.columns)
+        """The columns that any row has, as the files name them, and paths of `columns`; all files are read for it."""
+        blocks = (item.columns for _, item in self.items() if isinstance(item, Block))
+        paths = self.settings.columns.values()
+        return frozenset(
+            name for own in blocks for name in (*own, *(path for path in paths if cells_at(own, path) is not None))
+        )
 
 
 def _shaped(source: _Source) -> Iterator[Rows]:
@@ -174,7 +179,7 @@ class _Held:
 def _cells(block: Block, source: _Source) -> dict[str, list[str]]:
     blank, strip = [None] * block.n_rows, source.settings.strip
     return {
-        name: [_text(value, strip=strip) for value in block.columns.get(theirs, blank)]
+        name: [_text(value, strip=strip) for value in cells_at(block.columns, theirs) or blank]
         for name, theirs in _names(block, source)
     }
 
@@ -183,8 +188,9 @@ def _names(block: Block, source: _Source) -> list[tuple[str, str]]:
     """Return our names of a block's columns with the file's, in its order."""
     ours = source.settings.columns
     for name, theirs in ours.items():
-        if theirs not in block.columns and theirs not in source.columns:
-            hint = near_name(theirs, source.columns)
+        if cells_at(block.columns, theirs) is None and theirs not in source.columns:
+            paths = (path for own, cells in block.columns.items() for path in text_paths(own, cells))
+            hint = near_name(theirs, source.columns.union(paths))
             raise InputError(block.place, "[rows] columns", "a column of the file", theirs, hint)
         if name in block.columns and name not in ours.values():
             found, hint = f"{name} = '{theirs}' beside a column {name}", f"name that one too: other = '{name}'"

@@ -10,6 +10,7 @@ from foldkit.formats import UsageError, one_of
 from .shapes import (
     SHAPES,
     BilingualSettings,
+    ChoicesSettings,
     ComparedSettings,
     GradedSettings,
     GroupedSettings,
@@ -26,11 +27,12 @@ UNITS = ("file", "paragraph", "heading", "line")
 class RowsSettings:
     """Where the rows come from.
 
-    `source` is a file, a folder or a glob. `columns` names ours with theirs: `{ note = "Notiz" }`. `strip` takes blanks
-    off both ends of every cell. `on_bad` says whether a row that cannot be read stops the work or is set aside.
-    `delimiter` and `header` are for tables of text, `key` is the path to the list in a JSON file, `unit` is what one
-    row of a text file is. `transcript`, `grouped`, `bilingual`, `graded`, `judged`, `compared` and `pieces` say what a
-    source is to be made into first.
+    `source` is a file, a folder or a glob. `columns` names ours with theirs, a column or a path in one that holds
+    objects or lists: `{ note = "Notiz", answer = "answers.text.0" }`. `strip` takes blanks off both ends of every cell.
+    `on_bad` says whether a row that cannot be read stops the work or is set aside. `delimiter` and `header` are for
+    tables of text, `key` is the path to the list in a JSON file, `unit` is what one row of a text file is.
+    `transcript`, `grouped`, `bilingual`, `graded`, `judged`, `compared`, `choices` and `pieces` say what a source is to
+    be made into first.
     """
 
     source: str
@@ -48,6 +50,7 @@ class RowsSettings:
     graded: GradedSettings | None = None
     judged: JudgedSettings | None = None
     compared: ComparedSettings | None = None
+    choices: ChoicesSettings | None = None
     pieces: PiecesSettings | None = None
 
     @property

@@ -3,8 +3,8 @@
 A template is a name and a list of turns. A turn has a role, a text with `{slots}`, parts that stand only where a slot
 is filled (`before` the text, or after it by `when`), and may be learned. `{{` and `}}` are braces themselves. A turn
 with `each` stands for a whole conversation: the JSON list of messages in that column, every reply in it learned unless
-its message says `"learned": false`. `default` gives texts for slots that are blank. The last learned turn may have a
-`rejected` text: the worse reply of a preference pair.
+its message says `"learned": false`; `roles` says what other names of roles in it mean. `default` gives texts for slots
+that are blank. The last learned turn may have a `rejected` text: the worse reply of a preference pair.
 """
 
 from __future__ import annotations
@@ -16,7 +16,17 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, NamedTuple
 
-from foldkit.formats import ROLES, InputError, UsageError, near_name, one_of, read_messages, read_settings, read_toml
+from foldkit.formats import (
+    ROLES,
+    InputError,
+    UsageError,
+    check_roles,
+    near_name,
+    one_of,
+    read_messages,
+    read_settings,
+    read_toml,
+)
 
 BUILTIN = Path(__file__).parent / "builtin"
 
@@ -40,7 +50,8 @@ class Part:
 class TurnPattern:
     """One turn of a template; it stands only where the slot `needs` is filled, when that is given.
 
-    With `each`, it is all turns of the conversation in that column instead, and has no role or text of its own.
+    With `each`, it is all turns of the conversation in that column instead, and has no role or text of its own; `roles`
+    names roles of its messages with ours: `{ keeper = "user" }`.
     """
 
     role: str = ""
@@ -50,6 +61,7 @@ class TurnPattern:
     before: tuple[Part, ...] = ()
     when: tuple[Part, ...] = ()
     each: str = ""
+    roles: dict[str, str] = field(default_factory=dict)
     rejected: str = ""
 
     @functools.cached_property
@@ -115,7 +127,7 @@ class Template:
         turns: list[Turn] = []
         for pattern in self._standing(row):
             if pattern.each:
-                turns += conversation(row[pattern.each])
+                turns += conversation(row[pattern.each], pattern.roles)
             else:
                 turns.append(Turn(pattern.role, pattern.render(row), pattern.learned))
         return outline_of(turns), [turn.text for turn in turns]
@@ -163,6 +175,7 @@ class Template:
             turn["each"] = p.each
             turn["before"] = [{"slot": part.slot, "text": part.text} for part in p.before]
             turn["when"] = [{"slot": part.slot, "text": part.text} for part in p.when]
+            turn |= {"roles": dict(p.roles)} if p.roles else {}
             turn |= {"rejected": p.rejected} if p.rejected else {}
             turns.append(turn)
         return {"name": self.name, "turn": turns, "default": dict(self.default)}
@@ -248,7 +261,10 @@ def _check_turn(pattern: TurnPattern, place: str) -> None:
         if pattern.role or pattern.text or pattern.before or pattern.when:
             todo = "give it a turn of its own"
             raise UsageError(place, "each", "a turn without role and text", pattern.role, todo)
+        check_roles(pattern.roles, place)
         return
+    if pattern.roles:
+        raise UsageError(place, "roles", "a turn with each", list(pattern.roles), "give this turn its role")
     if pattern.role not in ROLES:
         raise UsageError(place, "role", " or ".join(ROLES), pattern.role, near_name(pattern.role, ROLES))
     try:
@@ -262,11 +278,11 @@ def _check_turn(pattern: TurnPattern, place: str) -> None:
         raise InputError(place, "learned", "learned assistant turns", pattern.role, "learn replies only")
 
 
-def conversation(text: str) -> tuple[Turn, ...]:
-    """Return the turns of a conversation: a JSON list of messages with role and content.
+def conversation(text: str, roles: Mapping[str, str]) -> tuple[Turn, ...]:
+    """Return the turns of a conversation: a JSON list of messages with role and content; `roles` names more roles.
 
     Replies are learned, except those with `"learned": false`. Text that is no JSON list is one user turn, as a
     question is asked. Raises ValueError naming the message that is wrong.
     """
-    messages = read_messages(text)
+    messages = read_messages(text, roles)
     return (Turn("user", text),) if messages is None else tuple(Turn(*message) for message in messages)

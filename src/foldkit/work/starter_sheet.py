@@ -3,23 +3,26 @@
 from __future__ import annotations
 
 import json
+import re
+from collections.abc import Mapping
 from typing import NamedTuple
 
 from foldkit.rows import Kind, RowsSettings
 from foldkit.templates.template import BUILTIN
 
 _FEW = 200
+_BARE = re.compile(r"[A-Za-z0-9_-]+")
 # The templates of kinds whose rows are shaped, and what groups of rows are kept together.
-SHAPED = {"transcript": "conversation", "grouped": "label", "compared": "compared"}
+SHAPED = {"transcript": "conversation", "grouped": "label", "compared": "compared", "choices": "choices"}
 _KEPT = {"talk": "examples of one talk", "source_row": "pieces of one text"}
-_PROMPT, _INPUT = (
-    'text = "{prompt}"\n',
-    """
+# What an input stands under, where only some kinds of rows have one.
+_ABOVE_INPUT = {"preference": 'text = "{prompt}"\n', "label": 'text = "{text}"\n'}
+_INPUT = """
 [[turn.when]]               # only where the row has an input
 slot = "input"
 text = "\\n\\n{input}"
-""",
-)
+"""
+_EACH = 'each = "messages"\n'
 _SYSTEM = """
 [[turn]]
 role = "system"
@@ -29,8 +32,9 @@ needs = "system"            # only where the row has one
 
 
 class Found(NamedTuple):
-    """What a sheet is written from; `unused` columns, and `groups` of them by which rows may belong together.
+    """What a sheet is written from; `groups` are columns by which rows may belong together.
 
+    The reading names columns anew, and `kind` has those names. `roles` are names of roles in messages, with ours.
     `shape` is the section that makes examples of the rows, where one is needed, and `group` what it keeps together:
     `n_units` of `n_rows` examples. With `in_order` the last of them are the test part.
     """
@@ -40,8 +44,8 @@ class Found(NamedTuple):
     base: str
     shape: str
     group: str
-    unused: list[str]
     groups: list[str]
+    roles: dict[str, str]
     n_units: int
     n_rows: int
     in_order: bool = False
@@ -49,14 +53,13 @@ class Found(NamedTuple):
 
 def sheet_text(found: Found, window: int) -> str:
     """Return the sheet of rows as they were found, for examples of at most so many tokens."""
-    renamed = _renamed(found)
     return f"""# One piece of work, from rows to scores. Paths are relative to this file.
 
-{_rows(found, renamed)}
+{_rows(found)}
 [template]
 use = "template.toml"       # how a row becomes turns
 
-{_split(found, renamed)}
+{_split(found)}
 [base]
 model = {quoted(found.base)}     # the small one that ships, a folder, or a .gguf file
 
@@ -74,12 +77,21 @@ learning_rate = 1e-3
 {_score(found.kind)}"""
 
 
-def template_text(kind: Kind) -> str:
+def template_text(kind: Kind, roles: dict[str, str]) -> str:
     """Return the template of a kind of rows: the built-in one, with what columns add that only some rows have."""
     head, rest = (BUILTIN / f"{SHAPED.get(kind.name, kind.name)}.toml").read_text(encoding="utf-8").split("\n", 1)
-    if kind.name == "preference" and "input" in kind.columns:
-        rest = rest.replace(_PROMPT, _PROMPT + _INPUT)
+    above = _ABOVE_INPUT.get(kind.name, "")
+    if above and "input" in kind.columns:
+        rest = rest.replace(above, above + _INPUT)
+    if roles and kind.name == "conversation":
+        rest = rest.replace(_EACH, f"{_EACH}roles = {inline(roles)}\n")
     return f"{head}\n{_SYSTEM if 'system' in kind.columns else ''}{rest}"
+
+
+def inline(values: Mapping[str, str]) -> str:
+    """Return a table of texts as TOML writes it in one line."""
+    names = {name: name if _BARE.fullmatch(name) else quoted(name) for name in values}
+    return f"{{ {', '.join(f'{names[name]} = {quoted(value)}' for name, value in values.items())} }}"
 
 
 def quoted(text: str) -> str:
@@ -87,28 +99,20 @@ def quoted(text: str) -> str:
     return json.dumps(text, ensure_ascii=False)
 
 
-def _renamed(found: Found) -> dict[str, str]:
-    """Return the columns that need another name: those of slots, and those that have the name of a slot already."""
-    if found.kind.name in SHAPED:
-        return {}
-    slots = {slot: name for slot, name in found.kind.columns.items() if slot != name}
-    return slots | {f"other_{slot}": slot for slot in slots if slot in found.unused}
-
-
-def _rows(found: Found, renamed: dict[str, str]) -> str:
+def _rows(found: Found) -> str:
     usual = RowsSettings("")
     own = {name: str(getattr(found.reading, name)) for name in ("delimiter", "encoding", "key")}
     unusual = [f"{name} = {quoted(value)}\n" for name, value in own.items() if value != getattr(usual, name)]
-    columns = ", ".join(f"{slot} = {quoted(name)}" for slot, name in renamed.items())
+    renamed = found.reading.columns
     return f"""[rows]
 source = {quoted(found.reading.source)}
-{"".join(unusual)}{f"columns = {{ {columns} }}" if columns else "# columns = { ours = 'theirs' }"}
+{"".join(unusual)}{f"columns = {inline(renamed)}" if renamed else "# columns = { ours = 'theirs' }"}
 on_bad = "stop"             # or "set aside": rows that cannot be read go to built/set_aside.jsonl
 {found.shape}"""
 
 
-def _split(found: Found, renamed: dict[str, str]) -> str:
-    ours = {theirs: name for name, theirs in renamed.items()}
+def _split(found: Found) -> str:
+    ours = {theirs: name for name, theirs in found.reading.columns.items()}
     column = quoted(ours.get(found.groups[0], found.groups[0]) if found.groups else "a column")
     group = f"# group = {column}        # rows that share its value stay in one part"
     if found.group:
@@ -134,7 +138,7 @@ def _objective(kind: Kind) -> str:
 def _score(kind: Kind) -> str:
     if kind.name == "text":  # nothing is asked
         return '[score]\nmeasures = ["loss"]\n'
-    of_answers = '"label", "f1"' if kind.name in ("label", "grouped") else '"exact", "similarity"'
+    of_answers = '"label", "f1"' if kind.name in ("label", "grouped", "choices") else '"exact", "similarity"'
     return f"""[score]
 measures = ["loss", {of_answers}]
 

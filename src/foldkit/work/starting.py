@@ -12,32 +12,22 @@ import pandas as pd
 
 from foldkit.datasets import SplitSettings, assign_parts, code_rows
 from foldkit.formats import InputError, UsageError, listed, read_settings, write_aside
-from foldkit.rows import (
-    KINDS,
-    SHAPES,
-    Kind,
-    RowsSettings,
-    belonging,
-    found_delimiter,
-    found_key,
-    guess,
-    read_rows,
-    recognise,
-)
-from foldkit.rows.shapes import PiecesSettings
-from foldkit.rows.tables import times
+from foldkit.rows import SHAPES, Kind, RowsSettings, belonging, found_delimiter, found_key, read_rows
+from foldkit.rows.shapes import JudgedSettings, PiecesSettings
 from foldkit.templates import template_from_mapping
 
 from .inputs import Inputs, open_inputs
 from .sheet import sheet_from_mapping
-from .starter_sheet import Found, quoted, sheet_text, template_text
+from .starter_kind import found_kind
+from .starter_shapes import found_roles, shape_section
+from .starter_sheet import SHAPED, Found, sheet_text, template_text
 
 _FIRST = 2000
 _WINDOWS = (128, 256, 512, 1024, 2048)
-_GAPS, _ENOUGH_TALKS = (1800, 600, 300, 120, 60), 20
-_REPLYING = ("assistant", "bot", "agent")
 # Names of columns that may say how good an answer is.
 _GRADES = ("grade", "rating", "score", "stars", "verdict", "thumb", "thumbs", "feedback", "vote", "votes")
+# What stands beside the choices of a question.
+_ASIDE = ("question", "input")
 _CUT = 512  # the window of texts that are cut in pieces
 
 
@@ -50,12 +40,21 @@ class Start:
     assumed: tuple[str, ...]
 
 
-def start(source: str, folder: str | Path, base: str = "pellam", encoding: str = "utf-8") -> Start:
+def start(
+    source: str,
+    folder: str | Path,
+    base: str = "pellam",
+    encoding: str = "utf-8",
+    *,
+    question: str = "",
+    answer: str = "",
+) -> Start:
     """Write `fold.toml` and `template.toml` into `folder` for the rows of `source`, a path relative to it.
 
-    `encoding` is that of files of text. The folder is made where it is not there. Both files run as they are. Raises
-    UsageError when one of them is there already: nothing is overwritten; and InputError, neither written, for rows or a
-    base that cannot be read.
+    `encoding` is that of files of text. `question` and `answer` name the columns of these, or paths in one, where they
+    are not to be found by their names and cells. The folder is made where it is not there. Both files run as they are.
+    Raises UsageError when one of them is there already: nothing is overwritten; and InputError, neither written, for
+    rows or a base that cannot be read.
     """
     folder = Path(folder)
     sheet_at, template_at = folder / "fold.toml", folder / "template.toml"
@@ -64,8 +63,8 @@ def start(source: str, folder: str | Path, base: str = "pellam", encoding: str =
             raise UsageError(path, "file", "a name not taken", path.name, "move it away, or choose another --folder")
     folder.mkdir(parents=True, exist_ok=True)  # the way to the source may lead through it
     reading, assumed = _reading(RowsSettings(source, encoding=encoding), folder)
-    found, told = _found(reading, folder, base)
-    template = template_text(found.kind)
+    found, told = _found(reading, folder, base, question, answer)
+    template = template_text(found.kind, found.roles)
     inputs = _inputs(found, template, folder)
     if found.shape:
         found = found._replace(n_rows=len(inputs.table), n_units=len(inputs.table))
@@ -79,24 +78,58 @@ def start(source: str, folder: str | Path, base: str = "pellam", encoding: str =
     return Start(sheet_at, template_at, (*assumed, *told, fits, *alone))
 
 
-def _found(reading: RowsSettings, folder: Path, base: str) -> tuple[Found, list[str]]:
+def _found(reading: RowsSettings, folder: Path, base: str, question: str, answer: str) -> tuple[Found, list[str]]:
     """Return what the rows are, and what that assumes."""
     table = read_rows(reading, folder).table
     names = [str(name) for name in table.columns]
-    known = _recognised(table)
-    kind = known or _guessed(table, folder / reading.source)
-    shape, told = _shape(kind, table)
-    unused = _unused(kind, names)
-    asked = [name for slot, name in kind.columns.items() if slot in ("question", "prompt")]
+    theirs, how = found_kind(table, folder / reading.source, question, answer)
+    used = {part for name in theirs.columns.values() for part in (name, name.split(".")[0])}
+    unused = [name for name in names if name not in used]
+    columns = _columns(theirs, names)
+    kind = Kind(theirs.name, {slot: columns.get(name, name) for slot, name in theirs.columns.items()})
+    reading = dataclasses.replace(reading, columns={ours: name for name, ours in columns.items()})
+    renamed = read_rows(reading, folder).table if columns.keys() - names else table.rename(columns=columns)
+    roles, told = found_roles(kind, renamed)
+    shape, assumed = shape_section(kind, renamed, roles)
+    asked = [name for slot, name in theirs.columns.items() if slot in ("question", "prompt") and name in names]
     groups = [] if shape else belonging(table, [*asked, *unused])
     group = "talk" if kind.name == "transcript" else ""
-    said = _said(kind, names, guessed=known is None)
-    graded = [repr(name) for name in unused if name.lower() in _GRADES and kind.name in ("question", "instruction")]
-    if graded:
-        told.append(
-            f"every answer is learned, whatever {listed(graded)} says: [rows.graded] or [rows.judged] make pairs of it"
-        )
-    return Found(reading, kind, base, shape, group, unused, groups, len(table), len(table)), [said, *told]
+    told += _beside(kind, [table[name] for name in unused])
+    found = Found(reading, kind, base, shape, group, groups, roles, len(table), len(table))
+    return found, [_said(theirs, unused, how), *told, *assumed]
+
+
+def _columns(kind: Kind, names: list[str]) -> dict[str, str]:
+    """Return columns and paths that need another name, with that one, and columns that have the name of such a slot.
+
+    What a shape reads keeps its name, but for paths.
+    """
+    shaped = [slot for slot in kind.columns if kind.name in SHAPED and slot not in _ASIDE]
+    found = {
+        name: slot.replace(" ", "_")
+        for slot, name in kind.columns.items()
+        if slot != name and (name not in names or slot not in shaped)
+    }
+    return found | {ours: f"other_{ours}" for ours in found.values() if ours in names and ours not in found}
+
+
+def _beside(kind: Kind, unused: list[pd.Series[Any]]) -> list[str]:
+    """Return what it means that columns are not used."""
+    if kind.name == "text" and unused:
+        return ["texts are learned as they are, nothing is asked; --answer names a column that is to be answered"]
+    graded = [repr(cells.name) for cells in unused if _grades(cells)]
+    if not graded or kind.name not in ("question", "instruction"):
+        return []
+    pairs = "[rows.graded] or [rows.judged] make pairs of it"
+    return [f"every answer is learned, whatever {listed(graded)} says: {pairs}"]
+
+
+def _grades(cells: pd.Series[Any]) -> bool:
+    """Tell whether a column may say how good an answer is, by its name or by verdicts in it, good ones and bad ones."""
+    values = set(cells.str.casefold())
+    judged = JudgedSettings()
+    sides = [not values.isdisjoint(words) for words in (judged.good, judged.bad)]
+    return str(cells.name).lower() in _GRADES or (all(sides) and values <= {*judged.good, *judged.bad, ""})
 
 
 def _inputs(found: Found, template: str, folder: Path) -> Inputs:
@@ -151,76 +184,6 @@ def _reading(settings: RowsSettings, folder: Path) -> tuple[RowsSettings, list[s
     return dataclasses.replace(settings, delimiter=other, key=key), said
 
 
-def _shape(kind: Kind, table: pd.DataFrame) -> tuple[str, list[str]]:
-    """Return the section that makes a table of examples of such rows, empty where they are one, and what it assumes."""
-    columns = "\n".join(f"{slot} = {quoted(name)}" for slot, name in kind.columns.items())
-    if kind.name == "grouped":
-        return f"\n[rows.grouped]              # a row for each text of a label\n{columns}\n", []
-    if kind.name == "compared":
-        return f"\n[rows.compared]             # lists of messages that differ in their last reply\n{columns}\n", []
-    if kind.name != "transcript":
-        return "", []
-    learned, why = _main_speaker(table[kind.columns["speaker"]].str.strip())
-    said = [f"the replies to learn are those of {learned!r}, {why}"]
-    gap = ""
-    if "time" in kind.columns and (seconds := _gap(times(table[kind.columns["time"]]))):
-        gap = f"gap = {seconds:<21} # seconds of silence after which a new talk begins\n"
-        said.append(f"a silence of {seconds // 60} minutes ends a talk")
-    rest = (
-        '# fillers = ["uh", "um"]    # words that are left out\n'
-        "earlier = 6                 # turns before a reply that stay as its context\n"
-    )
-    return f"\n[rows.transcript]\nlearned = [{quoted(learned)}]\n{columns}\n{gap}{rest}", said
-
-
-def _gap(at: pd.Series[float]) -> int:
-    """Return a silence in seconds that ends a talk: one that leaves enough talks, and not as many as there are turns.
-
-    The longest of those that do, else the longest of all, or 0 where everyone takes as long to answer.
-    """
-    silences = at.diff()
-    n_longer = {gap: int((silences > gap).sum()) for gap in _GAPS}
-    parting = (gap for gap, n in n_longer.items() if _ENOUGH_TALKS <= n < len(at) / 2)
-    return next(parting, _GAPS[0] if n_longer[_GAPS[0]] < len(at) / 2 else 0)
-
-
-def _recognised(table: pd.DataFrame) -> Kind | None:
-    """Return the kind that the names of columns tell; of pairs also whether they are lists of messages.
-
-    Of a transcript that has a column of talks times are of no use.
-    """
-    kind = recognise(list(map(str, table.columns)))
-    if kind and kind.name == "transcript" and "talk" in kind.columns:
-        return Kind(kind.name, {slot: name for slot, name in kind.columns.items() if slot != "time"})
-    if kind is None or kind.name not in ("preference", "compared"):
-        return kind
-    if any(
-        table[kind.columns[slot]].str.match(r"\s*\[\s*\{").any()
-        for slot in ("prompt", "chosen")
-        if slot in kind.columns
-    ):
-        return Kind("compared", {slot: name for slot, name in kind.columns.items() if slot in KINDS["compared"]})
-    return kind if kind.name == "preference" else None
-
-
-def _main_speaker(speakers: pd.Series[Any]) -> tuple[str, str]:
-    """Return whose words are replies, and why: by a usual name, else who speaks most.
-
-    Of two who speak as often it is who came in later, as an answer comes after its question.
-    """
-    n_said, order = speakers.value_counts(), speakers.drop_duplicates().tolist()
-    if usual := [name for name in order if name.lower() in _REPLYING]:
-        return str(usual[0]), "by the name"
-    return str(max(order, key=lambda name: (n_said[name], order.index(name)))), "who speaks most"
-
-
-def _guessed(table: pd.DataFrame, where: Path) -> Kind:
-    if (kind := guess(table)) is None:
-        found = listed(list(table))
-        raise InputError(where, "columns", "columns of text", found, "write fold.toml by hand: see the README")
-    return kind
-
-
 def _alone(groups: list[str]) -> str:
     if not groups:
         return "every row is by itself: if some belong together (a day, a person, a text), set group in [split]"
@@ -228,17 +191,7 @@ def _alone(groups: list[str]) -> str:
     return f"every row is by itself: values of {named} stand in several: if these belong together, set group in [split]"
 
 
-def _unused(kind: Kind, names: list[str]) -> list[str]:
-    return [name for name in names if name not in kind.columns.values()]
-
-
-def _said(kind: Kind, names: list[str], *, guessed: bool) -> str:
+def _said(kind: Kind, unused: list[str], how: str) -> str:
     held = ", ".join(f"{slot} in column {name!r}" for slot, name in kind.columns.items())
-    unused = _unused(kind, names)
-    how = (
-        "guessed from the cells, as the usual names of columns are not all there"
-        if guessed
-        else "recognised by the names of columns"
-    )
     rest = f"; not used: {listed(unused)}" if unused else ""
     return f"{kind.name} rows, {how}: {held}{rest}"

@@ -1,6 +1,7 @@
 """Shapes: sources that are no table of examples yet, turned into one. The registry is by the name in `[rows]`."""
 
 from .bilingual import BilingualSettings, both_ways
+from .choices import ChoicesSettings, choices_of, lettered
 from .compared import ComparedSettings, parted_in_the_last_reply
 from .contract import SOURCE_ROW, Shape
 from .graded import GradedSettings, best_against_others
@@ -16,6 +17,7 @@ SHAPES: dict[str, Shape] = {
     "graded": best_against_others,
     "judged": good_or_bad,
     "compared": parted_in_the_last_reply,
+    "choices": lettered,
     "pieces": in_pieces,
 }
 
@@ -23,6 +25,7 @@ __all__ = [
     "SHAPES",
     "SOURCE_ROW",
     "BilingualSettings",
+    "ChoicesSettings",
     "ComparedSettings",
     "GradedSettings",
     "GroupedSettings",
@@ -30,4 +33,5 @@ __all__ = [
     "PiecesSettings",
     "Shape",
     "TranscriptSettings",
+    "choices_of",
 ]

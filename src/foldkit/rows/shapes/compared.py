@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import pandas as pd
 
-from foldkit.formats import Message, read_messages
+from foldkit.formats import Message, check_roles, read_messages
 
 from ..tables import column, rows_of
 from .contract import SOURCE_ROW, renumbered
@@ -18,12 +18,17 @@ from .contract import SOURCE_ROW, renumbered
 class ComparedSettings:
     """The columns of the `chosen` and the `rejected` conversation, each a list of messages or its last reply alone.
 
-    `prompt` is a column of what comes before them, a list of messages or a question; it need not be there.
+    `prompt` is a column of what comes before them, a list of messages or a question; it need not be there. `roles`
+    names roles of the messages with ours: `{ keeper = "user" }`.
     """
 
     chosen: str = "chosen"
     rejected: str = "rejected"
     prompt: str = "prompt"
+    roles: dict[str, str] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        check_roles(self.roles, "[rows.compared]")
 
 
 def parted_in_the_last_reply(table: pd.DataFrame, settings: ComparedSettings) -> tuple[pd.DataFrame, dict[int, str]]:
@@ -48,9 +53,9 @@ def parted_in_the_last_reply(table: pd.DataFrame, settings: ComparedSettings) ->
 
 
 def _compared(cells: Mapping[str, str], settings: ComparedSettings) -> dict[str, str]:
-    asked = _asked(cells.get(settings.prompt, ""), settings.prompt)
-    before, chosen = _parted(asked, cells[settings.chosen], settings.chosen)
-    before_worse, rejected = _parted(asked, cells[settings.rejected], settings.rejected)
+    asked = _asked(cells.get(settings.prompt, ""), settings)
+    before, chosen = _parted(asked, cells[settings.chosen], settings.chosen, settings.roles)
+    before_worse, rejected = _parted(asked, cells[settings.rejected], settings.rejected, settings.roles)
     if before != before_worse:
         raise ValueError(f"{settings.chosen} and {settings.rejected} differ before their last reply")
     messages = [
@@ -59,14 +64,16 @@ def _compared(cells: Mapping[str, str], settings: ComparedSettings) -> dict[str,
     return {"messages": json.dumps(messages, ensure_ascii=False), "chosen": chosen, "rejected": rejected}
 
 
-def _asked(cell: str, name: str) -> list[tuple[str, str]]:
-    messages = _read(cell, name) if cell.strip() else []
+def _asked(cell: str, settings: ComparedSettings) -> list[tuple[str, str]]:
+    messages = _read(cell, settings.prompt, settings.roles) if cell.strip() else []
     return [("user", cell)] if messages is None else _said(messages)
 
 
-def _parted(asked: list[tuple[str, str]], cell: str, name: str) -> tuple[list[tuple[str, str]], str]:
+def _parted(
+    asked: list[tuple[str, str]], cell: str, name: str, roles: Mapping[str, str]
+) -> tuple[list[tuple[str, str]], str]:
     """Return what stands before the last reply of a conversation, and that reply."""
-    messages = _read(cell, name)
+    messages = _read(cell, name, roles)
     if not messages and not asked:
         raise ValueError(f"{name} is no list of messages, and nothing comes before it")
     if not messages:
@@ -82,8 +89,8 @@ def _said(messages: Sequence[Message]) -> list[tuple[str, str]]:
     return [(message.role, message.text) for message in messages]
 
 
-def _read(cell: str, name: str) -> list[Message] | None:
+def _read(cell: str, name: str, roles: Mapping[str, str]) -> list[Message] | None:
     try:
-        return read_messages(cell)
+        return read_messages(cell, roles)
     except ValueError as error:
         raise ValueError(f"{name}: {error}") from None

@@ -1,0 +1,60 @@
+"""Cells that hold objects or lists, and what stands in them under a path: `answers.text.0`."""
+
+from __future__ import annotations
+
+import json
+from collections import Counter
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any
+
+_SEEN = 200
+
+
+def cells_at(columns: Mapping[str, list[Any]], path: str) -> list[Any] | None:
+    """Return the cells of a column by its name, or what stands under a path in those of one; None where nothing does.
+
+    A path is the column, then keys of objects and places in lists from 0, joined by dots; an object or a list may be
+    written as JSON.
+    """
+    if path in columns:
+        return columns[path]
+    name, *keys = path.split(".")
+    found = [_under(_opened(cell), keys) for cell in columns.get(name, ()) if keys]
+    return found if any(value is not None for value in found) else None
+
+
+def text_paths(name: str, cells: Sequence[Any]) -> list[str]:
+    """Return paths of texts that most of the first cells of a column have: those in objects, the first one of lists."""
+    filled = [cell for cell in cells if cell][:_SEEN]
+    counted = Counter(path for cell in filled for path in _texts(_opened(cell), (name,)))
+    return [".".join(path) for path, n in counted.items() if 2 * n > len(filled)]
+
+
+def _under(value: Any, keys: Sequence[str]) -> Any:
+    for key in keys:
+        if isinstance(value, Mapping):
+            value = value.get(key)
+        elif isinstance(value, list) and key.isdecimal() and int(key) < len(value):
+            value = value[int(key)]
+        else:
+            return None
+    return value
+
+
+def _texts(value: Any, path: tuple[str, ...]) -> Iterator[tuple[str, ...]]:
+    for key, item in value.items() if isinstance(value, Mapping) else ():
+        if isinstance(item, str) and "." not in key:
+            yield (*path, key)
+        elif not isinstance(item, str):
+            yield from _texts(item, (*path, key))
+    if isinstance(value, list) and value and all(isinstance(item, str) for item in value):
+        yield (*path, "0")
+
+
+def _opened(cell: Any) -> Any:
+    if not (isinstance(cell, str) and cell.lstrip()[:1] in ("{", "[")):
+        return cell
+    try:
+        return json.loads(cell)
+    except (ValueError, RecursionError):
+        return cell

@@ -1,0 +1,120 @@
+"""What kind of rows a table holds: as told, by the names of its columns, or guessed from its cells."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+import pandas as pd
+
+from foldkit.formats import InputError, UsageError, listed, near_name
+from foldkit.rows import KINDS, SHAPES, Kind, cells_at, guess, is_few, recognise, text_paths, usual
+from foldkit.rows.shapes import ChoicesSettings, choices_of
+
+TOLD, RECOGNISED, GUESSED = (
+    "as told",
+    "recognised by the names of columns",
+    "guessed from the cells, as the usual names of columns are not all there",
+)
+_ANSWERS, _CHOICES = "answers", "choices"
+# The name of a column with one choice: A, option_c, choice 2.
+_ONE_CHOICE = re.compile(r"((option|choice)[ _-]?)?[a-h]|(option|choice)[ _-]?[1-8]")
+
+
+def found_kind(table: pd.DataFrame, where: Path, question: str, answer: str) -> tuple[Kind, str]:
+    """Return the kind of rows, and how it was found; `question` and `answer` name columns, "" where they are not told.
+
+    Raises UsageError for such a column that is not there, InputError where the rows tell too little.
+    """
+    plain, whole = _with_paths(table)
+    if question or answer:
+        return _told(whole, where, question, answer), TOLD
+    if kind := _recognised(plain) or _recognised(whole):
+        return kind, RECOGNISED
+    if kind := guess(whole):
+        return kind, GUESSED
+    todo = "name columns with --question and --answer, or write fold.toml by hand: see the README"
+    raise InputError(where, "columns", "texts, or a question and its answer", listed(list(whole)), todo)
+
+
+def _with_paths(table: pd.DataFrame) -> tuple[pd.DataFrame, pd.DataFrame]:
+    """Return a table without its lists of answers; and with a column for the first of these, and each text in objects.
+
+    What has the name of one answer is one, a list too.
+    """
+    columns = {str(name): table[name].tolist() for name in table}
+    paths = {name: text_paths(name, cells) for name, cells in columns.items()}
+    listed_answers = [name for name, own in paths.items() if own and name.lower() == _ANSWERS]
+    more = {
+        path: [str(cell or "") for cell in cells_at(columns, path) or ()]
+        for name, own in paths.items()
+        for path in own
+        if name in listed_answers or not path.endswith(".0")
+    }
+    plain = table.drop(columns=listed_answers)
+    return plain, plain.assign(**more)
+
+
+def _told(table: pd.DataFrame, where: Path, question: str, answer: str) -> Kind:
+    named = [name for name in (question, answer) if name]
+    for name in named:
+        if name not in table:
+            raise UsageError(where, "column", "a column of the rows", name, near_name(name, map(str, table)))
+    rest = table.drop(columns=named)
+    others = [*usual(map(str, rest), "preference", "prompt"), *(own.columns.values() if (own := guess(rest)) else ())]
+    if not question or not answer:
+        if not others:
+            missing = "--answer" if question else "--question"
+            raise UsageError(where, missing, "a column of texts beside", listed(named), f"name one with {missing}")
+        question, answer = question or others[0], answer or others[-1]
+    if is_few(table[answer]):
+        return Kind("label", {"text": question, "label": answer})
+    return Kind("question", {"question": question, "answer": answer})
+
+
+def _recognised(table: pd.DataFrame) -> Kind | None:
+    """Return the kind that the names of columns tell; of pairs also whether they are lists of messages.
+
+    What is named choices and has none is not asked for, nor the times of a transcript that has a column of talks.
+    """
+    kind = _in_columns(table) or recognise([str(name) for name in table])
+    if kind and kind.name == "choices" and _CHOICES in kind.columns:
+        found = _list(table, kind.columns[_CHOICES])
+        rest = table.drop(columns=kind.columns[_CHOICES])
+        return Kind(kind.name, kind.columns | {_CHOICES: found}) if found else _recognised(rest)
+    if kind and kind.name == "transcript" and "talk" in kind.columns:
+        return Kind(kind.name, {slot: name for slot, name in kind.columns.items() if slot != "time"})
+    if kind is None or kind.name not in ("preference", "compared"):
+        return kind
+    if any(
+        table[kind.columns[slot]].str.match(r"\s*\[\s*\{").any()
+        for slot in ("prompt", "chosen")
+        if slot in kind.columns
+    ):
+        return Kind("compared", {slot: name for slot, name in kind.columns.items() if slot in KINDS["compared"]})
+    return kind if kind.name == "preference" else None
+
+
+def _in_columns(table: pd.DataFrame) -> Kind | None:
+    """Return the kind of questions with a column for each choice, each a slot; None where most answers are none."""
+    names = [str(name) for name in table]
+    several = [name for name in names if _ONE_CHOICE.fullmatch(name.lower())]
+    if len(several) < 2 or _CHOICES in names:
+        return None
+    kind = recognise([*(name for name in names if name not in several), _CHOICES])
+    if kind is None or kind.name != "choices":
+        return None
+    slots = {slot: name for slot, name in kind.columns.items() if slot != _CHOICES}
+    shaped, _ = SHAPES["choices"](table, ChoicesSettings(tuple(several), slots["answer"]))
+    slots |= {f"choice {number}": name for number, name in enumerate(several, 1)}
+    return Kind("choices", slots) if 2 * len(shaped) > len(table) else None
+
+
+def _list(table: pd.DataFrame, name: str) -> str:
+    """Return the column if most of its cells are lists of texts or several lines, or the longest such list in them."""
+    cells = table[name].tolist()
+    if 2 * sum(len(choices_of([cell])) > 1 for cell in cells) > len(cells):
+        return name
+    paths = [path.removesuffix(".0") for path in text_paths(name, cells) if path.endswith(".0")]
+    lengths = {path: sum(len(str(cell)) for cell in cells_at({name: cells}, path) or ()) for path in paths}
+    return max(paths, key=lambda path: lengths[path], default="")

@@ -1,0 +1,103 @@
+"""The section of a starter sheet that makes examples of rows which are none yet, and what it assumes."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pandas as pd
+
+from foldkit.formats import named_roles
+from foldkit.rows import SHAPES, Kind
+from foldkit.rows.shapes import ChoicesSettings
+from foldkit.rows.tables import times
+
+from .starter_sheet import inline, quoted
+
+_GAPS, _ENOUGH_TALKS = (1800, 600, 300, 120, 60), 20
+_REPLYING = ("assistant", "bot", "agent")
+_FIRST = 2000
+
+
+def shape_section(kind: Kind, table: pd.DataFrame, roles: dict[str, str]) -> tuple[str, list[str]]:
+    """Return the section of a kind of rows, empty where they are examples as they are, and what it assumes.
+
+    `roles` are names of roles in lists of messages, with ours.
+    """
+    columns = "\n".join(f"{slot} = {quoted(name)}" for slot, name in kind.columns.items())
+    if kind.name == "grouped":
+        return f"\n[rows.grouped]              # a row for each text of a label\n{columns}\n", []
+    if kind.name == "compared":
+        named = f"roles = {inline(roles)}\n" if roles else ""
+        head = "\n[rows.compared]             # lists of messages that differ in their last reply\n"
+        return f"{head}{columns}\n{named}", []
+    if kind.name == "choices":
+        return _choices(kind, table)
+    return _transcript(kind, table, columns) if kind.name == "transcript" else ("", [])
+
+
+def found_roles(kind: Kind, table: pd.DataFrame) -> tuple[dict[str, str], list[str]]:
+    """Return roles in lists of messages whose names say nothing, with ours, and what that assumes.
+
+    Where no message is known for a reply they are those of whom a transcript would take for the one who replies.
+    """
+    slots = {"conversation": ("messages",), "compared": ("prompt", "chosen", "rejected")}.get(kind.name, ())
+    cells = [cell for slot in slots if slot in kind.columns for cell in table[kind.columns[slot]].head(_FIRST)]
+    said = [one for cell in cells for one in named_roles(cell)]
+    unknown = list(dict.fromkeys(name for name, role in said if not role))
+    if not unknown:
+        return {}, []
+    replying = ""
+    if all(role != "assistant" for _, role in said):
+        replying, _ = _main_speaker(pd.Series([name for name, role in said if not role]))
+    roles = {name: "assistant" if name == replying else "user" for name in unknown}
+    told = ", ".join(f"{name!r} is the {role}" for name, role in roles.items())
+    return roles, [f"of the roles in the messages {told}"]
+
+
+def _choices(kind: Kind, table: pd.DataFrame) -> tuple[str, list[str]]:
+    columns = [name for slot, name in kind.columns.items() if slot.startswith("choice")]
+    counted = [ChoicesSettings(tuple(columns), kind.columns["answer"], first) for first in (0, 1)]
+    settings = min(counted, key=lambda one: len(SHAPES["choices"](table, one)[1]))
+    section = (
+        "\n[rows.choices]              # a line for each choice, a letter before it\n"
+        f"choices = [{', '.join(map(quoted, columns))}]\n"
+        f"answer = {quoted(settings.answer)}\n"
+        f"first = {settings.first:<19} # the place of the first choice, where answers are places\n"
+    )
+    return section, ["what is learned is the letter of the right choice"]
+
+
+def _transcript(kind: Kind, table: pd.DataFrame, columns: str) -> tuple[str, list[str]]:
+    learned, why = _main_speaker(table[kind.columns["speaker"]].str.strip())
+    said = [f"the replies to learn are those of {learned!r}, {why}"]
+    gap = ""
+    if "time" in kind.columns and (seconds := _gap(times(table[kind.columns["time"]]))):
+        gap = f"gap = {seconds:<21} # seconds of silence after which a new talk begins\n"
+        said.append(f"a silence of {seconds // 60} minutes ends a talk")
+    rest = (
+        '# fillers = ["uh", "um"]    # words that are left out\n'
+        "earlier = 6                 # turns before a reply that stay as its context\n"
+    )
+    return f"\n[rows.transcript]\nlearned = [{quoted(learned)}]\n{columns}\n{gap}{rest}", said
+
+
+def _gap(at: pd.Series[float]) -> int:
+    """Return a silence in seconds that ends a talk: one that leaves enough talks, and not as many as there are turns.
+
+    The longest of those that do, else the longest of all, or 0 where everyone takes as long to answer.
+    """
+    silences = at.diff()
+    n_longer = {gap: int((silences > gap).sum()) for gap in _GAPS}
+    parting = (gap for gap, n in n_longer.items() if _ENOUGH_TALKS <= n < len(at) / 2)
+    return next(parting, _GAPS[0] if n_longer[_GAPS[0]] < len(at) / 2 else 0)
+
+
+def _main_speaker(speakers: pd.Series[Any]) -> tuple[str, str]:
+    """Return whose words are replies, and why: by a usual name, else who speaks most.
+
+    Of two who speak as often it is who came in later, as an answer comes after its question.
+    """
+    n_said, order = speakers.value_counts(), speakers.drop_duplicates().tolist()
+    if usual := [name for name in order if name.lower() in _REPLYING]:
+        return str(usual[0]), "by the name"
+    return str(max(order, key=lambda name: (n_said[name], order.index(name)))), "who speaks most"
