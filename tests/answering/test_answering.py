@@ -84,10 +84,14 @@ def test_what_was_said_stands_before_a_question(answerer: Answerer) -> None:
 
 
 def test_the_likelihood_of_an_answer_is_that_of_its_tokens(answerer: Answerer) -> None:
-    """Against the logits one by one, the end marker included; in any company."""
+    """Against the logits one by one, the end marker included; in any company of options and of rows."""
     options = ["west", "a longer answer", ""]
-    found = answerer.chosen(ROWS[2], options)
-    assert answerer.chosen(ROWS[2], options[:1]) == pytest.approx(found[:1], rel=1e-9)
+    (found,) = answerer.likelihoods(ROWS[2:3], options)
+    for own, batch in (([ROWS[2]], 16), ([*ROWS[3:], ROWS[2], ROWS[0]], 4)):
+        assert answerer.likelihoods(own, options[:1], batch=batch)[-1 if batch == 16 else -2] == pytest.approx(
+            found[:1], rel=1e-9
+        )
+    assert answerer.likeliest(ROWS[2:3], options) == [options[found.index(max(found))]]
     prompt = answerer.prompt_ids(ROWS[2])
     for option, likelihood in zip(options, found, strict=True):
         ids = [*prompt, *answerer.encoder.tokenizer.encode_text(option), answerer.encoder.end_ids[0]]
@@ -123,11 +127,11 @@ def test_questions_that_cannot_be_asked_are_refused(answerer: Answerer) -> None:
         with pytest.raises(InputError, match="question: station: expected a text"):
             answerer.prompt_ids(row)
         with pytest.raises(InputError, match="question: station: expected a text"):
-            answerer.chosen(row, ["west"])
+            answerer.likelihoods([row], ["west"])
     with pytest.raises(InputError, match="at most 256 tokens in all"):
         answerer.answers([ROWS[0]], AnswerSettings(400))
     with pytest.raises(InputError, match="at most 256 tokens in all"):
-        answerer.chosen(ROWS[0], ["west", "wind " * 250])
+        answerer.likelihoods([ROWS[0]], ["west", "wind " * 250])
 
 
 def test_a_broken_conversation_is_refused(answerer: Answerer, side: TextSide) -> None:

@@ -61,7 +61,11 @@ def test_grades_that_cannot_be_read_are_left_out_and_counted() -> None:
     other, _ = grade(replies, ["p"] * 4, CLEAR, lambda items: ["3", "", "3", "3"])
     rows = [(index, {}) for index in range(4)]
     asked = Asked(rows, ["p"] * 4, ["0", "1", "2", "3"])
-    signed = {"judge": {"tokens": 9, "unreadable": {"base": 1, "adapter": 1}, "pairs": {}}}
+    pairs = {
+        name: {"wins": 1, "losses": 0, "ties": 3 - lost, "disagreed": lost - 1, "unreadable": 1}
+        for name, lost in (("other", 3), ("adapter", 2))
+    }
+    signed = {"judge": {"tokens": 9, "criteria": 1, "unreadable": {"base": 1, "adapter": 1}, "pairs": pairs}}
     card = make_scorecard(
         [Given("base", given, 1), Given("adapter", other, 1)], asked, ScoreSettings(), signed, judge_measures(CLEAR)
     )
@@ -69,7 +73,9 @@ def test_grades_that_cannot_be_read_are_left_out_and_counted() -> None:
     assert card.contenders[1].measures["judge clear"].value == 0.5
     gain = card.contenders[1].differences["judge clear"].interval.value
     assert gain == pytest.approx(0.5 - (1.0 + 0.75) / 2)
-    assert "1 grades of base could not be read and are left out." in judge_lines(card)
+    lines = judge_lines(card)
+    assert "1 of 4 grades of base could not be read and are left out." in lines
+    assert ["its grades mean little" in line for line in lines[-2:]] == [True, False]
     assert estimated_tokens(replies, ["pppp"] * 4, CLEAR) > 0
 
 

@@ -192,13 +192,13 @@ def test_the_nearest_shots_are_never_near_copies(scored_folder: Path) -> None:
 
 
 def test_before_a_training_the_base_and_shots_are_scored(scored_folder: Path) -> None:
-    """Into a folder of its own; the words say whether asking does the job. A base may judge."""
-    judge = ("score.judge.function=", "score.judge.base=tiny", "score.judge.pairs=false")
+    """Into a folder of its own; the words say whether asking does the job. A base may judge, all it says is read."""
+    judge = ("score.judge.function=", "score.judge.base=tiny")
     sheet = foldkit.read_sheet(scored_folder / "fold.toml", judge)
     card = foldkit.score(sheet, None)
-    for score in card.contenders:
-        unreadable = card.signed["judge"]["unreadable"][score.name]
-        assert ("judge clear" in score.measures) == (unreadable < card.n_rows)
+    assert set(card.signed["judge"]["unreadable"].values()) == {0}
+    assert all("judge clear" in score.measures for score in card.contenders)
+    assert [pairs["unreadable"] for pairs in card.signed["judge"]["pairs"].values()] == [0] * (len(card.contenders) - 1)
     assert "adapter" not in [score.name for score in card.contenders]
     page = (scored_folder / "before" / "scorecard.md").read_text()
     assert "Asking better " in page

@@ -9,10 +9,8 @@ from dataclasses import dataclass
 from foldkit.adapters.attaching import Adapter
 from foldkit.adapters.file import AdapterHeader
 from foldkit.formats import InputError
-from foldkit.models.batch import pad
 from foldkit.models.decoder import Decoder
 from foldkit.models.generating import Reading, generate_after, stream
-from foldkit.models.likelihood import token_losses
 from foldkit.templates import Markup, Template, Turn, template_from_mapping
 from foldkit.tokens import Encoder, TextSide
 
@@ -123,12 +121,17 @@ class Answerer:
 
         The prompts are read once for all of it.
         """
-        longest = max(len(reply) for some in replies for reply in some)
-        room = max(settings.max_tokens, longest)
-        self._check_room(prompts, room)
-        reading = Reading(self.decoder, prompts, room)
+        reading = self._reading(prompts, replies, settings.max_tokens)
         held = [reading.losses(some) for some in replies]
         return self._answered(reading, settings, places), held
+
+    def _reading(
+        self, prompts: Sequence[tuple[int, ...]], replies: Sequence[Sequence[tuple[int, ...]]], room: int = 0
+    ) -> Reading:
+        """Read prompts with room for so many new tokens, and for the longest of the replies."""
+        room = max(room, *(len(reply) for some in replies for reply in some))
+        self._check_room(prompts, room)
+        return Reading(self.decoder, prompts, room)
 
     def _answered(self, reading: Reading, settings: AnswerSettings, places: Sequence[int]) -> list[Answered]:
         end_ids, most = self.encoder.end_ids, settings.max_tokens
@@ -154,16 +157,36 @@ class Answerer:
             found = stream(self.decoder, [prompt], self.encoder.end_ids, settings.max_tokens, settings.sampling)
             yield from (token for _, token in found)
 
-    def chosen(self, row: Mapping[str, str], options: Sequence[str], *, adapted: bool = True) -> list[float]:
-        """Return the log-probability (nats) of each of these answers to a row, its end marker included."""
-        prompt = self._prompt_turns(row, NO_SHOTS, "question")
-        examples = [self.encoder.example((*prompt, Turn("assistant", text, learned=True))) for text in options]
-        n_prompt = examples[0].n_prompt
-        self._check_room([examples[0].ids[:n_prompt]], max(len(example.ids) for example in examples) - n_prompt)
-        flags = [[index >= e.n_prompt for index in range(len(e.ids))] for e in examples]
+    def likelihoods(
+        self, rows: Sequence[Mapping[str, str]], options: Sequence[str], *, adapted: bool = True, batch: int = 16
+    ) -> list[list[float]]:
+        """Return for each row the log-probability (nats) of each of these answers, its end marker included.
+
+        Rows of like prompt length are read together, and each once for all options.
+        """
+        asked = [self._prompt_turns(row, NO_SHOTS, "question") for row in rows]
+        prompts = [self.encoder.prompt(turns) for turns in asked]
+        order = sorted(range(len(rows)), key=lambda index: len(prompts[index]))
+        found: list[list[float]] = [[] for _ in rows]
         with self.switched(adapted):
-            losses, _ = token_losses(self.decoder, pad([e.ids for e in examples], flags))
-        return [-sum(values) for values in losses]
+            for chosen in (order[start : start + batch] for start in range(0, len(order), batch)):
+                replies = [[self._reply_ids(asked[index], text) for index in chosen] for text in options]
+                reading = self._reading([prompts[index] for index in chosen], replies)
+                for losses, _ in map(reading.losses, replies):
+                    for index, own in zip(chosen, losses, strict=True):
+                        found[index].append(-sum(own))
+        return found
+
+    def likeliest(
+        self, rows: Sequence[Mapping[str, str]], options: Sequence[str], *, adapted: bool = True
+    ) -> list[str]:
+        """Return for each row the likeliest of these answers, the first of equals."""
+        found = self.likelihoods(rows, options, adapted=adapted)
+        return [options[max(range(len(options)), key=own.__getitem__)] for own in found]
+
+    def _reply_ids(self, asked: Sequence[Turn], reply: str) -> tuple[int, ...]:
+        encoded = self.encoder.example((*asked, Turn("assistant", reply, learned=True)))
+        return tuple(encoded.ids[encoded.n_prompt :])
 
     @property
     def room(self) -> int:

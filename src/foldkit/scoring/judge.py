@@ -158,6 +158,13 @@ def question_text(item: Item) -> str:
     )
 
 
+def verdicts(task: str, settings: JudgeSettings) -> tuple[str, ...]:
+    """Return every answer that a judge may give to a task, `grade` or `compare`."""
+    if task == "compare":
+        return ("first", "second", "same")
+    return ("pass", "fail") if settings.passes else tuple(map(str, range(1, MOST + 1)))
+
+
 def _said(grader: Grader, items: Sequence[Item]) -> list[str]:
     texts = grader(items)
     if len(texts) != len(items):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from typing import Any
 
 from foldkit.formats import listed
 
@@ -69,13 +70,18 @@ def judge_lines(card: Scorecard) -> list[str]:
         return []
     lost = {name: count for name, count in judge["unreadable"].items() if count}
     found = [f"The judge was given about {judge['tokens']:,} tokens."]
-    found += [f"{count} grades of {name} could not be read and are left out." for name, count in lost.items()]
-    for name, pairs in judge["pairs"].items():
-        found.append(
-            f"Judged against base, {name} won {pairs['wins']}, lost {pairs['losses']}, tied {pairs['ties']}; in "
-            f"{pairs['disagreed']} the two orders disagreed, {pairs['unreadable']} could not be read."
-        )
-    return found
+    n_grades = judge["criteria"] * card.n_rows
+    found += [f"{n} of {n_grades} grades of {name} could not be read and are left out." for name, n in lost.items()]
+    return found + [_pairs(name, pairs, card.n_rows) for name, pairs in judge["pairs"].items()]
+
+
+def _pairs(name: str, pairs: dict[str, Any], n_rows: int) -> str:
+    said = (
+        f"Judged against base, {name} won {pairs['wins']}, lost {pairs['losses']}, tied {pairs['ties']}; in "
+        f"{pairs['disagreed']} the two orders disagreed, {pairs['unreadable']} could not be read."
+    )
+    useless = 2 * (pairs["disagreed"] + pairs["unreadable"]) > n_rows
+    return f"{said} This judge can't tell most answers apart: its grades mean little." if useless else said
 
 
 def failures(card: Scorecard, most: int = 5) -> dict[str, list[int]]:

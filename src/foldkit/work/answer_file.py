@@ -70,7 +70,7 @@ def answer_rows(
     def answers(start: int, *, adapted: bool) -> Sequence[str | list[str]]:
         own = cells[start : start + batch]
         if options:
-            return [asked.choice(row, options, adapted=adapted) for row in own]
+            return asked.choices(own, options, adapted=adapted)
         found = asked.several(own, settings, n_answers, start, adapted=adapted)
         return found if n_answers > 1 else [all_[0] for all_ in found]
 

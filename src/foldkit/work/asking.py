@@ -110,8 +110,11 @@ class Asked:
 
     def choice(self, question: Question, options: Sequence[str], *, adapted: bool = True) -> str:
         """Return the likeliest of these answers."""
-        likelihoods = self.answerer.chosen(self._row_of(question), options, adapted=adapted)
-        return options[max(range(len(options)), key=likelihoods.__getitem__)]
+        return self.choices([question], options, adapted=adapted)[0]
+
+    def choices(self, questions: Sequence[Question], options: Sequence[str], *, adapted: bool = True) -> list[str]:
+        """Return the likeliest of these answers to each question."""
+        return self.answerer.likeliest([self._row_of(one) for one in questions], options, adapted=adapted)
 
     def _row_of(self, question: Question) -> dict[str, str]:
         return self.row(question, {}) if isinstance(question, str) else self.row("", question)

@@ -6,7 +6,7 @@ import dataclasses
 from collections.abc import Callable, Sequence
 from typing import Any
 
-from foldkit.answering import Answerer, AnswerSettings
+from foldkit.answering import Answerer
 from foldkit.models import Base, open_base
 from foldkit.scoring.judge import (
     Grader,
@@ -17,6 +17,7 @@ from foldkit.scoring.judge import (
     function_grader,
     grade,
     question_text,
+    verdicts,
 )
 from foldkit.scoring.scorecard import Asked, Given
 from foldkit.scoring.settings import JudgeSettings
@@ -56,7 +57,8 @@ def judged(
             preferences, words = compare(given[0].replies, replies, prompts, grader)
             pairs[one.name] = dataclasses.asdict(preferences) | {"rows": numbers, "words": words}
         found.append(dataclasses.replace(one, replies=replies))
-    return found, {"judge": {"tokens": tokens, "unreadable": unreadable, "pairs": pairs}}
+    said = {"tokens": tokens, "criteria": len(settings.criteria), "unreadable": unreadable, "pairs": pairs}
+    return found, {"judge": said}
 
 
 def grader_of(settings: JudgeSettings, sheet: Sheet, base: Base) -> Grader:
@@ -76,6 +78,6 @@ def grader_of(settings: JudgeSettings, sheet: Sheet, base: Base) -> Grader:
 
     def run(items: Sequence[Item]) -> list[str]:
         rows = [{"question": question_text(item)} for item in items]
-        return answerer.answers(rows, AnswerSettings(16), adapted=False)
+        return answerer.likeliest(rows, verdicts(items[0]["task"], settings), adapted=False)
 
     return run
