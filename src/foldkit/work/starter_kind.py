@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 from pathlib import Path
 
@@ -37,6 +38,13 @@ def found_kind(table: pd.DataFrame, where: Path, question: str, answer: str) -> 
     raise InputError(where, "columns", "texts, or a question and its answer", listed(list(whole)), todo)
 
 
+def texts_at(table: pd.DataFrame, path: str) -> list[str]:
+    """Return what stands under a path in one of a table's columns, lists as JSON."""
+    name = path.split(".", maxsplit=1)[0]
+    found = cells_at({name: table[name].tolist()}, path) or [""] * len(table)
+    return [json.dumps(cell, ensure_ascii=False) if isinstance(cell, list) else str(cell or "") for cell in found]
+
+
 def _with_paths(table: pd.DataFrame) -> tuple[pd.DataFrame, pd.DataFrame]:
     """Return a table without its lists of answers; and with a column for the first of these, and each text in objects.
 
@@ -46,7 +54,7 @@ def _with_paths(table: pd.DataFrame) -> tuple[pd.DataFrame, pd.DataFrame]:
     paths = {name: text_paths(name, cells) for name, cells in columns.items()}
     listed_answers = [name for name, own in paths.items() if own and name.lower() == _ANSWERS]
     more = {
-        path: [str(cell or "") for cell in cells_at(columns, path) or ()]
+        path: texts_at(table, path)
         for name, own in paths.items()
         for path in own
         if name in listed_answers or not path.endswith(".0")

@@ -18,7 +18,7 @@ from foldkit.templates import template_from_mapping
 
 from .inputs import Inputs, open_inputs
 from .sheet import sheet_from_mapping
-from .starter_kind import found_kind
+from .starter_kind import found_kind, texts_at
 from .starter_shapes import found_roles, shape_section
 from .starter_sheet import SHAPED, Found, sheet_text, template_text
 
@@ -88,7 +88,8 @@ def _found(reading: RowsSettings, folder: Path, base: str, question: str, answer
     columns = _columns(theirs, names)
     kind = Kind(theirs.name, {slot: columns.get(name, name) for slot, name in theirs.columns.items()})
     reading = dataclasses.replace(reading, columns={ours: name for name, ours in columns.items()})
-    renamed = read_rows(reading, folder).table if columns.keys() - names else table.rename(columns=columns)
+    paths = {ours: texts_at(table, path) for path, ours in columns.items() if path not in names}
+    renamed = table.rename(columns=columns).assign(**paths)
     roles, told = found_roles(kind, renamed)
     shape, assumed = shape_section(kind, renamed, roles)
     asked = [name for slot, name in theirs.columns.items() if slot in ("question", "prompt") and name in names]
