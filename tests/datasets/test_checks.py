@@ -32,6 +32,7 @@ PLANTED = {
     "swapped": Pair("Sea of the keeper on a quiet day.", "Note the other way round entirely."),
     "odd characters": Pair("Note of a b\ufffde on a quiet day.", "Sea quiet, says the keeper there."),
     "messages as text": Pair('[{"role": "user", "content": "Note?"}]', "Sea quiet, says the same keeper."),
+    "turns in a text": Pair("", "User: Note of a quiet day?\nAssistant: Sea quiet, says he."),
     "leftover markup": Pair("Note <b>bold</b> of a quiet day.", "Sea quiet, says the keeper here."),
     "e-mail address": Pair("Note: write to keeper@pell.example soon.", "Sea quiet, says the old keeper."),
     "phone number": Pair("Note: call +99 555 0100 22 tonight.", "Sea quiet, says a young keeper."),

@@ -13,7 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from foldkit.formats import FoldKitError, InputError, UsageError
-from foldkit.rows import SHAPES, RowsSettings, read_rows
+from foldkit.rows import SHAPES, RowsSettings, has_turns, read_rows, usual_marks
 from foldkit.rows.shapes import (
     BilingualSettings,
     ChoicesSettings,
@@ -21,6 +21,7 @@ from foldkit.rows.shapes import (
     GradedSettings,
     GroupedSettings,
     JudgedSettings,
+    MarkedSettings,
     PiecesSettings,
     TranscriptSettings,
 )
@@ -146,7 +147,9 @@ def test_a_shaped_source_is_read_through_its_settings(write: Write, tmp_path: Pa
     assert [(bad.row, bad.reason) for bad in rows.bad] == [(2, "source row 2: blank: one of the two languages")]
     with pytest.raises(UsageError, match="grouped and bilingual"):
         RowsSettings("a.csv", bilingual=BilingualSettings("a", "b"), grouped=GroupedSettings())
-    assert {"transcript", "grouped", "bilingual", "graded", "judged", "compared", "choices", "pieces"} == set(SHAPES)
+    assert {"transcript", "grouped", "bilingual", "graded", "judged", "compared", "choices", "marked", "pieces"} == set(
+        SHAPES
+    )
 
 
 def test_wrong_settings_of_shapes_are_refused() -> None:
@@ -276,6 +279,62 @@ def test_choices_in_columns_of_their_own(write: Write) -> None:
     for wrong in ({"choices": ()}, {"first": 2}):
         with pytest.raises(UsageError, match=r"\[rows.choices\]"):
             ChoicesSettings(**wrong)  # type: ignore[arg-type]
+
+
+def marked(text: str, **settings: Any) -> Any:
+    """The messages that a text holds, or why it is left out."""
+    table = pd.DataFrame({"text": [text], "day": ["3"]}, index=[7], dtype=object)
+    found, left_out = SHAPES["marked"](table, MarkedSettings(**settings))
+    if left_out:
+        return left_out[7]
+    (row,) = found.to_dict("records")
+    assert {**row, "messages": ""} == {"day": "3", "messages": "", "source_row": "7"}
+    return [(message["role"], message["content"]) for message in json.loads(row["messages"])]
+
+
+def test_marks_of_who_speaks_part_a_text_into_messages() -> None:
+    """At the head of a line alone, but for some; what one side says is one, what stands before all is the system's."""
+    assert marked("User: Sea?\n Assistant: Calm.\nSo says the User: me.\nUser: Glass?") == [
+        ("user", "Sea?"),
+        ("assistant", "Calm.\nSo says the User: me."),
+        ("user", "Glass?"),
+    ]
+    own = {"user": ("### Task:", "### Input:"), "assistant": ("### Reply:",), "ends": ("<s>", "</s>")}
+    task = "<s>Be short.\n### Task: Sea?\n\n### Input:{}### Reply: Calm.</s>\n"
+    short, reply = ("system", "Be short."), ("assistant", "Calm.")
+    assert marked(task.format("\n\n"), **own) == [short, ("user", "Sea?"), reply]
+    assert marked(task.format(" At noon.\n"), **own) == [short, ("user", "Sea?\n\nAt noon."), reply]
+    tags = {"system": ("<|system|>",), "user": ("<|user|>",), "assistant": ("<|bot|>",)}
+    assert marked("<|system|>Be short.<|user|>Sea?<|bot|>Calm.", **tags) == [short, ("user", "Sea?"), reply]
+    for text in ("", "User: Sea?", "Assistant: \nUser: Sea?"):
+        assert marked(text) == "no reply after any of 'Assistant:'"
+    for wrong in ({"user": ()}, {"user": ("A:",), "assistant": ("A:",)}, {"system": (" ",)}):
+        with pytest.raises(UsageError, match=r"\[rows.marked\]"):
+            MarkedSettings(**wrong)  # type: ignore[arg-type]
+
+
+@pytest.mark.parametrize(
+    ("text", "user", "assistant", "ends"),
+    [
+        ("Q: sea?\nA: calm", "Q:", "A:", []),
+        ("**Question:** sea?\n\n**Answer:** calm", "**Question:**", "**Answer:**", []),
+        ("<|user|>\nsea?<|end|>\n<|assistant|>\ncalm<|end|>", "<|user|>", "<|assistant|>", ["<|end|>"]),
+        ("<s><|to|>user\nsea?<e>\n<|to|>model\ncalm<e>", "<|to|>user", "<|to|>model", ["<e>", "<s>"]),
+        ("[HUMAN] sea? [AI] calm", "", "", []),
+        ("### Human: sea?### AI: calm", "### Human:", "### AI:", []),
+        ("<user>sea?</user>\n<bot>calm</bot>", "<user>", "<bot>", ["</bot>", "</user>"]),
+        ("User of the sea\nanswer: calm", "", "", []),
+        ("The reply:\nAnswer: calm\nQuestion: sea?", "", "", []),
+    ],
+)
+def test_usual_marks_are_found(text: str, user: str, assistant: str, ends: list[str]) -> None:
+    """With a sign beside the word, the question first; and the messages they part are those that were meant."""
+    marks, found = usual_marks([text] * 9 + ["The sea is calm."])
+    assert (marks, found) == (({"user": [user], "assistant": [assistant]}, ends) if user else ({}, []))
+    assert has_turns(text) == bool(user)
+    if user:
+        assert marked(text, **marks, ends=tuple(found)) == [("user", "sea?"), ("assistant", "calm")]
+    assert usual_marks([text, "The sea is calm."]) == usual_marks([" "]) == ({}, [])
 
 
 @given(

@@ -108,6 +108,8 @@ def test_a_conversation_of_any_length_is_its_own_turns() -> None:
     assert (template.target(row), template.slots(), template.prompt_slots()) == ("d", ("messages",), ("messages",))
     assert template.prompt_turns({"messages": "wind?"}) == (Turn("user", "wind?"),)
     assert template_from_mapping(template.as_mapping(), "again") == template
+    in_turn = [Turn("user", "a"), Turn("assistant", "b", learned=True), Turn("user", "c")]
+    assert list(template.turns({"messages": '["a", "b", "c"]'})) == in_turn
     parts = [{"type": "text", "text": "wind "}, "west"]
     for content in (parts, "wind west"):
         (turn,) = template.turns({"messages": json.dumps([{"role": "user", "content": content}])})
@@ -119,8 +121,8 @@ def test_a_conversation_of_any_length_is_its_own_turns() -> None:
         ({"role": "user", "content": [*parts, {"type": "image", "text": "x"}]}, "has no text as its content"),
         ("x", "no object with role and content"),
     ):
-        with pytest.raises(ValueError, match=f"message 1.*{said}"):
-            template.turns({"messages": json.dumps([wrong])})
+        with pytest.raises(ValueError, match=f"message 2.*{said}"):
+            template.turns({"messages": json.dumps([{"role": "user", "content": "x"}, wrong])})
     compared = read_template("compared", Path())
     assert compared.prompt_slots() == ("messages",)
     asked = {"messages": row["messages"].replace('"d"', '"d", "learned": false'), "chosen": "f", "rejected": "g"}

@@ -14,6 +14,7 @@ import numpy as np
 
 from foldkit.formats import fingerprint_value, write_aside
 from foldkit.formats.errors import shown
+from foldkit.rows import has_turns
 from foldkit.rows.near import near_texts, plain
 
 from .pairs import Pair, texts_of
@@ -30,7 +31,7 @@ class Finding:
 
 
 # Findings that were kept by checks of another version are found anew.
-CHECKS_VERSION = 6
+CHECKS_VERSION = 7
 Pairs = Mapping[int, Pair]
 _EMAIL = re.compile(r"[\w.+-]+@[\w-]+\.[\w.]+")
 _PHONE = re.compile(r"(?<![\w.])(?!\d{4}-\d\d-\d\d)\+?\d[\d ()/-]{7,}\d(?![\w.])")
@@ -85,6 +86,12 @@ def _matching(name: str, says: str, pattern: re.Pattern[str]) -> Callable[[Pairs
         return _finding(name, says, hits, next(iter(hits.values()), ""))
 
     return check
+
+
+def _turns(pairs: Pairs) -> Finding | None:
+    hits = [row for row, pair in pairs.items() if has_turns(pair.prompt) or has_turns(pair.reply)]
+    says = "marks of who speaks stand in the text, beside the template's turns: [rows.marked] makes turns of them"
+    return _finding("turns in a text", says, hits, pairs[hits[0]].reply if hits else "")
 
 
 def _only_numbers(pairs: Pairs) -> Finding | None:
@@ -170,6 +177,7 @@ CHECKS: tuple[Callable[[Pairs], Finding | None], ...] = (
     _matching(
         "messages as text", "a list of messages is learned as it is written: give it a turn with `each`", _MESSAGES
     ),
+    _turns,
     _matching("leftover markup", "tags, entities or control tokens in the text", _MARKUP),
     _matching("e-mail address", "looks like personal data", _EMAIL),
     _matching("phone number", "looks like personal data", _PHONE),

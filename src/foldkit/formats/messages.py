@@ -29,10 +29,13 @@ class Message(NamedTuple):
 def read_messages(text: str, roles: Mapping[str, str]) -> list[Message] | None:
     """Return the messages of a JSON list, None where the text is none; `roles` names more roles, with ours.
 
-    A content may be a list of texts, as parts of type text, which are joined. Raises ValueError naming the message that
+    In a list of texts user and assistant take turns, the user first. A content may be a list of texts, as parts of type
+    text, which are joined. Raises ValueError naming the message that
     is wrong.
     """
     items = _items(text)
+    if items and all(isinstance(item, str) for item in items):
+        return [Message(("user", "assistant")[n % 2], item, learned=n % 2 == 1) for n, item in enumerate(items)]
     known = {**_ROLES, **roles}
     return None if items is None else [_message(number, item, known) for number, item in enumerate(items, 1)]
 

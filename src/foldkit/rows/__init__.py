@@ -3,6 +3,7 @@
 from .guessing import belonging, guess, is_few
 from .kinds import KINDS, Kind, recognise, usual
 from .looking import ColumnSummary, RowsSummary, summarise
+from .marks import has_turns, usual_marks
 from .paths import cells_at, text_paths
 from .readers import READERS
 from .reading import BadRow, Rows, read_rows, stream_rows
@@ -28,6 +29,7 @@ __all__ = [
     "found_delimiter",
     "found_key",
     "guess",
+    "has_turns",
     "is_few",
     "read_rows",
     "recognise",
@@ -35,4 +37,5 @@ __all__ = [
     "summarise",
     "text_paths",
     "usual",
+    "usual_marks",
 ]

@@ -15,6 +15,7 @@ from .shapes import (
     GradedSettings,
     GroupedSettings,
     JudgedSettings,
+    MarkedSettings,
     PiecesSettings,
     TranscriptSettings,
 )
@@ -31,8 +32,8 @@ class RowsSettings:
     objects or lists: `{ note = "Notiz", answer = "answers.text.0" }`. `strip` takes blanks off both ends of every cell.
     `on_bad` says whether a row that cannot be read stops the work or is set aside. `delimiter` and `header` are for
     tables of text, `key` is the path to the list in a JSON file, `unit` is what one row of a text file is.
-    `transcript`, `grouped`, `bilingual`, `graded`, `judged`, `compared`, `choices` and `pieces` say what a source is to
-    be made into first.
+    `transcript`, `grouped`, `bilingual`, `graded`, `judged`, `compared`, `choices`, `marked` and `pieces` say what a
+    source is to be made into first.
     """
 
     source: str
@@ -51,6 +52,7 @@ class RowsSettings:
     judged: JudgedSettings | None = None
     compared: ComparedSettings | None = None
     choices: ChoicesSettings | None = None
+    marked: MarkedSettings | None = None
     pieces: PiecesSettings | None = None
 
     @property

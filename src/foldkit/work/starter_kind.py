@@ -5,11 +5,12 @@ from __future__ import annotations
 import json
 import re
 from pathlib import Path
+from typing import Any
 
 import pandas as pd
 
 from foldkit.formats import InputError, UsageError, listed, near_name
-from foldkit.rows import KINDS, SHAPES, Kind, cells_at, guess, is_few, recognise, text_paths, usual
+from foldkit.rows import KINDS, SHAPES, Kind, cells_at, guess, is_few, recognise, text_paths, usual, usual_marks
 from foldkit.rows.shapes import ChoicesSettings, choices_of
 
 TOLD, RECOGNISED, GUESSED = (
@@ -31,9 +32,9 @@ def found_kind(table: pd.DataFrame, where: Path, question: str, answer: str) -> 
     if question or answer:
         return _told(whole, where, question, answer), TOLD
     if kind := _recognised(plain) or _recognised(whole):
-        return kind, RECOGNISED
+        return _marked(kind, whole), RECOGNISED
     if kind := guess(whole):
-        return kind, GUESSED
+        return _marked(kind, whole), GUESSED
     todo = "name columns with --question and --answer, or write fold.toml by hand: see the README"
     raise InputError(where, "columns", "texts, or a question and its answer", listed(list(whole)), todo)
 
@@ -90,6 +91,8 @@ def _recognised(table: pd.DataFrame) -> Kind | None:
         found = _list(table, kind.columns[_CHOICES])
         rest = table.drop(columns=kind.columns[_CHOICES])
         return Kind(kind.name, kind.columns | {_CHOICES: found}) if found else _recognised(rest)
+    if kind and kind.name == "conversation" and not _are_lists(table[kind.columns["messages"]]):
+        return _recognised(table.drop(columns=kind.columns["messages"]))
     if kind and kind.name == "transcript" and "talk" in kind.columns:
         return Kind(kind.name, {slot: name for slot, name in kind.columns.items() if slot != "time"})
     if kind is None or kind.name not in ("preference", "compared"):
@@ -101,6 +104,16 @@ def _recognised(table: pd.DataFrame) -> Kind | None:
     ):
         return Kind("compared", {slot: name for slot, name in kind.columns.items() if slot in KINDS["compared"]})
     return kind if kind.name == "preference" else None
+
+
+def _marked(kind: Kind, table: pd.DataFrame) -> Kind:
+    """Return the kind of texts in which marks say who speaks, where most of them have such."""
+    marks, _ = usual_marks(table[kind.columns["text"]].tolist()) if kind.name == "text" else ({}, [])
+    return Kind("marked", kind.columns) if marks else kind
+
+
+def _are_lists(cells: pd.Series[Any]) -> bool:
+    return bool(cells.str.match(r"\s*\[").any())
 
 
 def _in_columns(table: pd.DataFrame) -> Kind | None:

@@ -7,7 +7,7 @@ from typing import Any
 import pandas as pd
 
 from foldkit.formats import named_roles
-from foldkit.rows import SHAPES, Kind
+from foldkit.rows import SHAPES, Kind, usual_marks
 from foldkit.rows.shapes import ChoicesSettings
 from foldkit.rows.tables import times
 
@@ -32,6 +32,8 @@ def shape_section(kind: Kind, table: pd.DataFrame, roles: dict[str, str]) -> tup
         return f"{head}{columns}\n{named}", []
     if kind.name == "choices":
         return _choices(kind, table)
+    if kind.name == "marked":
+        return _marked(table[kind.columns["text"]].tolist(), columns)
     return _transcript(kind, table, columns) if kind.name == "transcript" else ("", [])
 
 
@@ -65,6 +67,17 @@ def _choices(kind: Kind, table: pd.DataFrame) -> tuple[str, list[str]]:
         f"first = {settings.first:<19} # the place of the first choice, where answers are places\n"
     )
     return section, ["what is learned is the letter of the right choice"]
+
+
+def _marked(texts: list[str], columns: str) -> tuple[str, list[str]]:
+    marks, ends = usual_marks(texts)
+    own = marks | ({"ends": ends} if ends else {})
+    lists = "".join(f"{name} = [{', '.join(map(quoted, values))}]\n" for name, values in own.items())
+    said = "; ".join(f"{role} after {', '.join(map(repr, own))}" for role, own in marks.items())
+    return (
+        f"\n[rows.marked]               # a turn after each mark of who speaks\n{columns}\n{lists}",
+        [f"texts hold turns of {said}; the marks themselves are not learned"],
+    )
 
 
 def _transcript(kind: Kind, table: pd.DataFrame, columns: str) -> tuple[str, list[str]]:

@@ -13,7 +13,13 @@ from foldkit.templates.template import BUILTIN
 _FEW = 200
 _BARE = re.compile(r"[A-Za-z0-9_-]+")
 # The templates of kinds whose rows are shaped, and what groups of rows are kept together.
-SHAPED = {"transcript": "conversation", "grouped": "label", "compared": "compared", "choices": "choices"}
+SHAPED = {
+    "transcript": "conversation",
+    "grouped": "label",
+    "compared": "compared",
+    "choices": "choices",
+    "marked": "conversation",
+}
 _KEPT = {"talk": "examples of one talk", "source_row": "pieces of one text"}
 # What an input stands under, where only some kinds of rows have one.
 _ABOVE_INPUT = {"preference": 'text = "{prompt}"\n', "label": 'text = "{text}"\n'}

@@ -7,6 +7,7 @@ from .contract import SOURCE_ROW, Shape
 from .graded import GradedSettings, best_against_others
 from .grouped import GroupedSettings, one_text_each
 from .judged import JudgedSettings, good_or_bad
+from .marked import MarkedSettings, in_turns
 from .pieces import PiecesSettings, in_pieces
 from .transcript import TranscriptSettings, conversations
 
@@ -18,6 +19,7 @@ SHAPES: dict[str, Shape] = {
     "judged": good_or_bad,
     "compared": parted_in_the_last_reply,
     "choices": lettered,
+    "marked": in_turns,
     "pieces": in_pieces,
 }
 
@@ -30,6 +32,7 @@ __all__ = [
     "GradedSettings",
     "GroupedSettings",
     "JudgedSettings",
+    "MarkedSettings",
     "PiecesSettings",
     "Shape",
     "TranscriptSettings",

@@ -1,0 +1,72 @@
+"""Marks of who speaks in a text: `User:`, `### Response:`, `<|assistant|>` at the head of a line."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter, defaultdict
+from collections.abc import Iterator, Mapping, Sequence
+
+from foldkit.formats import ROLES
+
+_WORDS = {
+    "user": ("user", "human", "instruction", "question", "prompt", "input", "customer", "client", "q"),
+    "assistant": ("assistant", "response", "answer", "reply", "output", "bot", "agent", "model", "ai", "a"),
+    "system": ("system",),
+}
+_ROLES = {word: role for role, words in _WORDS.items() for word in words}
+# Marks that begin so stand anywhere, all others at the head of a line.
+_ANYWHERE = ("<", "[", "###")
+_HEAD = r"^[ \t]*|(?=###[ \t]*\w+:|<\|)"
+_OPENED, _CLOSED = r"(?:<\|?\w+\|?>)?(?:[#*]+[ \t]*|<\|?|\[)?", r"[\]:*]+|\|?>|(?=\s)"
+_MARK = re.compile(f"(?:{_HEAD})({_OPENED}({'|'.join(_ROLES)})(?:{_CLOSED}))", re.IGNORECASE | re.MULTILINE)
+_TAG = r"<[|/]?\w+\|?>|\[/?\w+\]"
+_BEFORE, _AFTER = re.compile(rf"\A\s*({_TAG})"), re.compile(rf"({_TAG})\s*\Z")
+_SEEN, _MOST, _SOME = 500, 0.9, 0.05
+
+
+def has_turns(text: str) -> bool:
+    """Tell whether a question and a reply to it are marked in a text."""
+    roles = [role for role, _ in _marks(text)]
+    return "user" in roles and "assistant" in roles[roles.index("user") :]
+
+
+def usual_marks(texts: Sequence[str]) -> tuple[dict[str, list[str]], list[str]]:
+    """Return the marks of each role in texts, and what stands at the ends of turns; nothing unless most have turns."""
+    filled = [text for text in texts if text.strip()][:_SEEN]
+    if not filled or sum(map(has_turns, filled)) < _MOST * len(filled):
+        return {}, []
+    counted = Counter(one for text in filled for one in set(_marks(text)))
+    found: dict[str, list[str]] = defaultdict(list)
+    for (role, mark), n in counted.most_common():
+        if n >= _SOME * len(filled):
+            found[role].append(mark)
+    roles = {mark: role for role, marks in found.items() for mark in marks}
+    ends = Counter(tag for text in filled for tag in {tag for _, piece in parted(text, roles) for tag in _tags(piece)})
+    usual = sorted(tag for tag, n in ends.items() if n >= _MOST * len(filled))
+    return {role: found[role] for role in ROLES if role in found}, usual
+
+
+def parted(text: str, roles: Mapping[str, str]) -> Iterator[tuple[str, str]]:
+    """Yield the role of each mark in a text with what stands after it; what stands before all is of the system."""
+    marks = sorted(roles, key=len, reverse=True)
+    role, start = "system", 0
+    for match in re.finditer("|".join(map(_pattern, marks)), text, re.MULTILINE):
+        yield role, text[start : match.start()]
+        role, start = roles[match.group().lstrip(" \t")], match.end()
+    yield role, text[start:]
+
+
+def _marks(text: str) -> Iterator[tuple[str, str]]:
+    """Yield the role that a mark says and the mark, in order; a word alone is none."""
+    for match in _MARK.finditer(text):
+        if not match[1].isalpha():
+            yield _ROLES[match[2].lower()], match[1]
+
+
+def _pattern(mark: str) -> str:
+    return re.escape(mark) if mark.startswith(_ANYWHERE) else rf"^[ \t]*{re.escape(mark)}"
+
+
+def _tags(piece: str) -> Iterator[str]:
+    """Yield the tags that a piece begins and ends with."""
+    yield from (match[1] for end in (_BEFORE, _AFTER) if (match := end.search(piece)))
