@@ -28,6 +28,7 @@ PLANTED = {
     "duplicates": clean()[5],
     "contradicting": Pair(clean()[7].prompt.upper(), "Quite another reply than that one."),
     "copied": Pair("Say: the wind is west and the sea calm.", "The wind is  west and the sea calm."),
+    "prompt repeated": Pair("Note: the glass falls fast today", "note: the glass  falls fast today, and so do I."),
     "very short": Pair("Note of a keeper on a quiet day.", "no"),
     "swapped": Pair("Sea of the keeper on a quiet day.", "Note the other way round entirely."),
     "odd characters": Pair("Note of a b\ufffde on a quiet day.", "Sea quiet, says the keeper there."),

@@ -22,8 +22,10 @@ from foldkit.rows.shapes import (
     GroupedSettings,
     JudgedSettings,
     MarkedSettings,
+    PickedSettings,
     PiecesSettings,
     TranscriptSettings,
+    told_sides,
 )
 from foldkit.rows.shapes.pieces import cut
 
@@ -147,9 +149,8 @@ def test_a_shaped_source_is_read_through_its_settings(write: Write, tmp_path: Pa
     assert [(bad.row, bad.reason) for bad in rows.bad] == [(2, "source row 2: blank: one of the two languages")]
     with pytest.raises(UsageError, match="grouped and bilingual"):
         RowsSettings("a.csv", bilingual=BilingualSettings("a", "b"), grouped=GroupedSettings())
-    assert {"transcript", "grouped", "bilingual", "graded", "judged", "compared", "choices", "marked", "pieces"} == set(
-        SHAPES
-    )
+    known = "transcript grouped bilingual graded judged picked compared choices marked pieces"
+    assert known.split() == list(SHAPES)
 
 
 def test_wrong_settings_of_shapes_are_refused() -> None:
@@ -335,6 +336,31 @@ def test_usual_marks_are_found(text: str, user: str, assistant: str, ends: list[
     if user:
         assert marked(text, **marks, ends=tuple(found)) == [("user", "sea?"), ("assistant", "calm")]
     assert usual_marks([text, "The sea is calm."]) == usual_marks([" "]) == ({}, [])
+
+
+@pytest.mark.parametrize(
+    ("winners", "told", "chosen"),
+    [
+        (["model_a", "Model_B", "tie"], (["model_a"], ["model_b"]), "a b"),
+        (["2", "1", "0"], (["1"], ["2"]), "b a"),
+        (["0", "1", ""], (["0"], ["1"]), "a b"),
+        (["left", "reply 2", "first"], (["first", "left"], ["reply 2"]), "a b a"),
+    ],
+)
+def test_the_better_of_two_replies_is_chosen(
+    winners: list[str], told: tuple[list[str], list[str]], chosen: str
+) -> None:
+    """By what the winner says of either; with anything else the row is left out, with its reason."""
+    assert told_sides(winners) == {"first": told[0], "second": told[1]}
+    table = pd.DataFrame({"q": "x", "a": "a", "b": "b", "won": winners}, index=[7, 8, 9], dtype=object)
+    found, left_out = SHAPES["picked"](table, PickedSettings("a", "b", "won", *map(tuple, told)))
+    assert " ".join(found["chosen"]) == chosen
+    assert all({row["chosen"], row["rejected"], row["q"]} == {"a", "b", "x"} for row in found.to_dict("records"))
+    assert {7, 8, 9} - set(map(int, found["source_row"])) == set(left_out)
+    assert all("its winner" in reason for reason in left_out.values())
+    for wrong in ({"first_wins": ()}, {"first_wins": ("a",), "second_wins": ("A",)}):
+        with pytest.raises(UsageError, match=r"\[rows.picked\]"):
+            PickedSettings(**wrong)  # type: ignore[arg-type]
 
 
 @given(

@@ -38,6 +38,31 @@ KINDS = {
         chosen=lambda i: [{"from": "human", "value": f"sea {i}?"}, {"from": "bot", "value": WORDS[i % 4]}],
         rejected=lambda i: [{"from": "human", "value": f"sea {i}?"}, {"from": "bot", "value": "no idea"}],
     ),
+    "better and worse preference": rows(
+        question=lambda i: f"sea {i}?",
+        score_good=lambda i: 5,
+        answer_good=lambda i: WORDS[i % 4],
+        answer_bad=lambda i: f"not {i}",
+    ),
+    "with marks compared": rows(
+        chosen=lambda i: f"\n\nHuman: sea {i}?\n\nAssistant: Well?\n\nHuman: How?\n\nAssistant: {WORDS[i % 4]}",
+        rejected=lambda i: f"\n\nHuman: sea {i}?\n\nAssistant: Well?\n\nHuman: How?\n\nAssistant: no idea",
+    ),
+    "marks before compared": rows(
+        prompt=lambda i: f"Human: sea {i}?\n\nAssistant:", chosen=lambda i: WORDS[i % 4], rejected="no idea"
+    ),
+    "picked": rows(
+        question=lambda i: f"sea {i}?",
+        answer_a=lambda i: WORDS[i % 4],
+        answer_b=lambda i: f"not {i}",
+        label=lambda i: i % 2,
+    ),
+    "without a winner question": rows(
+        prompt=lambda i: f"the sea {i}?",
+        reply_1=lambda i: f"it is {i}, I say",
+        answer=lambda i: f"it is {i}",
+        winner="he",
+    ),
     "label": rows(sentence=lambda i: f"the sea at hour {i}", intent=lambda i: WORDS[i % 4]),
     "two texts label": rows(
         premise=lambda i: f"the sea at hour {i}", hypothesis=lambda i: f"it is {WORDS[i % 4]}", label=lambda i: i % 3
@@ -100,7 +125,7 @@ def test_a_starter_sheet_runs_as_it_is(tmp_path: Path, kind: str) -> None:
     assert foldkit.train(sheet).adapter.exists()
     assert not foldkit.build(sheet).set_aside
     assert ("f1" in sheet.score.measures) == (name in ("label", "grouped", "choices"))
-    assert ('# objective = "odds"' in started.sheet.read_text()) == (name in ("preference", "compared"))
+    assert ('# objective = "odds"' in started.sheet.read_text()) == (name in ("preference", "picked", "compared"))
     if "two of" in kind:
         assert sheet.rows.columns == {"question": "Question", "other_question": "question"}
         assert '# group = "other_question" ' in started.sheet.read_text()

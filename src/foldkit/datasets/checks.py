@@ -124,6 +124,14 @@ def _copied(pairs: Pairs) -> Finding | None:
     return _finding("copied", "the reply stands in the prompt word for word", hits, _reply(pairs, hits))
 
 
+def _repeated(pairs: Pairs) -> Finding | None:
+    asked = {row: plain(pair.prompt) for row, pair in pairs.items() if len(pair.prompt) >= _COPIED_FROM}
+    hits = [row for row, prompt in asked.items() if plain(pairs[row].reply).startswith(prompt)]
+    return _finding(
+        "prompt repeated", "the reply begins with the whole prompt, and learns it", hits, _reply(pairs, hits)
+    )
+
+
 def _short(pairs: Pairs) -> Finding | None:
     lengths = {row: len(pair.reply.strip()) for row, pair in pairs.items()}
     usual = statistics.median(lengths.values()) if lengths else 0
@@ -170,6 +178,7 @@ CHECKS: tuple[Callable[[Pairs], Finding | None], ...] = (
     _exact,
     _contradicting,
     _copied,
+    _repeated,
     _short,
     swapped,
     _unbalanced,

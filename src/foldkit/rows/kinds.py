@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
@@ -24,10 +25,21 @@ _REPLIES = {
     "chosen": ("chosen", "preferred", "better", "accepted", "good"),
     "rejected": ("rejected", "worse", "dispreferred", "bad"),
 }
+# Words in the name of a column that tells of a reply, and is none.
+_ABOUT = frozenset({"score", "scores", "rating", "grade", "reward", "id", "model", "source", "tokens", "length"})
+_EITHER = ("response", "answer", "reply", "completion", "output")
 # For each kind its slots with the usual names, the first one ours; a slot in OPTIONAL need not be there.
 KINDS: dict[str, dict[str, tuple[str, ...]]] = {
     "preference": {"prompt": _ASKED, **_REPLIES, "input": _INPUT, **_SYSTEM},
     "compared": {"prompt": _ASKED, **_REPLIES},
+    "picked": {
+        "prompt": _ASKED,
+        "first": tuple(f"{word}{mark}" for mark in ("_a", "_1", "1") for word in _EITHER),
+        "second": tuple(f"{word}{mark}" for mark in ("_b", "_2", "2") for word in _EITHER),
+        "winner": ("winner", "preference", "preferred", "better", "pick", "choice", "verdict", "label"),
+        "input": _INPUT,
+        **_SYSTEM,
+    },
     "transcript": {
         "speaker": ("speaker", "who", "voice", "caller", "sender", "role"),
         "text": ("text", "utterance", "said", "line", "words", "message", "content"),
@@ -84,17 +96,18 @@ KINDS: dict[str, dict[str, tuple[str, ...]]] = {
 }
 OPTIONAL = frozenset(
     {("compared", "prompt"), ("transcript", "time"), ("transcript", "talk")}
-    | {(kind, "input") for kind in ("preference", "choices", "label")}
-    | {(kind, "system") for kind in ("preference", "conversation", "instruction", "question", "label")}
+    | {(kind, "input") for kind in ("preference", "picked", "choices", "label")}
+    | {(kind, "system") for kind in ("preference", "picked", "conversation", "instruction", "question", "label")}
 )
 
 
 def recognise(columns: Sequence[str]) -> Kind | None:
     """Return the first kind all of whose needed slots are among the columns, letter case aside; None when none fits.
 
-    A path of keys has the name of its last one, and that of its column where no other path leads into that.
+    A path of keys has the name of its last one, and that of its column where no other path leads into that; better and
+    worse replies may say more, as `answer_good`.
     """
-    by_lower = _names_of_paths(columns) | {name.lower().strip(): name for name in columns}
+    by_lower = _replies_by_parts(columns) | _names_of_paths(columns) | {name.lower().strip(): name for name in columns}
     for kind, slots in KINDS.items():
         found: dict[str, str] = {}
         for slot, names in slots.items():
@@ -114,6 +127,18 @@ def _names_of_paths(columns: Sequence[str]) -> dict[str, str]:
         last = next(key for key in reversed(path.split(".")) if not key.isdecimal())
         for name in (last, *([head] if heads.count(head) == 1 else [])):
             found.setdefault(name.lower(), path)
+    return found
+
+
+def _replies_by_parts(columns: Sequence[str]) -> dict[str, str]:
+    """Return the first of the columns that have `chosen`, `good` or such a word among others in their names."""
+    found: dict[str, str] = {}
+    for name in columns:
+        parts = re.split(r"[\W_]+", name.lower())
+        if len(parts) > 1 and _ABOUT.isdisjoint(parts):
+            for part in parts:
+                if any(part in names for names in _REPLIES.values()):
+                    found.setdefault(part, name)
     return found
 
 

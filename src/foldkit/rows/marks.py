@@ -6,7 +6,7 @@ import re
 from collections import Counter, defaultdict
 from collections.abc import Iterator, Mapping, Sequence
 
-from foldkit.formats import ROLES
+from foldkit.formats import ROLES, UsageError
 
 _WORDS = {
     "user": ("user", "human", "instruction", "question", "prompt", "input", "customer", "client", "q"),
@@ -54,6 +54,36 @@ def parted(text: str, roles: Mapping[str, str]) -> Iterator[tuple[str, str]]:
         yield role, text[start : match.start()]
         role, start = roles[match.group().lstrip(" \t")], match.end()
     yield role, text[start:]
+
+
+def messages_in(text: str, roles: Mapping[str, str], ends: Sequence[str]) -> list[tuple[str, str]]:
+    """Return roles with what they say in a text; what one side says after several marks is one.
+
+    `ends` are taken off both ends of each message; one that is blank then is none.
+    """
+    said: list[tuple[str, str]] = []
+    for role, piece in parted(text, roles):
+        if own := _without(piece, ends):
+            before = said.pop()[1] + "\n\n" if said and said[-1][0] == role else ""
+            said.append((role, before + own))
+    return said
+
+
+def mark_roles(marks: Mapping[str, Sequence[str]], where: str) -> dict[str, str]:
+    """Return the role of each mark; raises UsageError for one that is blank, or of two roles."""
+    every = [mark for own in marks.values() for mark in own]
+    if "" in (mark.strip() for mark in every) or len(set(every)) < len(every):
+        raise UsageError(where, "marks", "each of one role, none blank", every, "name each once")
+    return {mark: role for role, own in marks.items() for mark in own}
+
+
+def _without(text: str, ends: Sequence[str]) -> str:
+    before = None
+    while before != text:
+        before, text = text, text.strip()
+        for end in ends:
+            text = text.removeprefix(end).removesuffix(end)
+    return text
 
 
 def _marks(text: str) -> Iterator[tuple[str, str]]:

@@ -16,6 +16,7 @@ from .shapes import (
     GroupedSettings,
     JudgedSettings,
     MarkedSettings,
+    PickedSettings,
     PiecesSettings,
     TranscriptSettings,
 )
@@ -32,8 +33,8 @@ class RowsSettings:
     objects or lists: `{ note = "Notiz", answer = "answers.text.0" }`. `strip` takes blanks off both ends of every cell.
     `on_bad` says whether a row that cannot be read stops the work or is set aside. `delimiter` and `header` are for
     tables of text, `key` is the path to the list in a JSON file, `unit` is what one row of a text file is.
-    `transcript`, `grouped`, `bilingual`, `graded`, `judged`, `compared`, `choices`, `marked` and `pieces` say what a
-    source is to be made into first.
+    `transcript`, `grouped`, `bilingual`, `graded`, `judged`, `picked`, `compared`, `choices`, `marked` and `pieces`
+    say what a source is to be made into first.
     """
 
     source: str
@@ -50,6 +51,7 @@ class RowsSettings:
     bilingual: BilingualSettings | None = None
     graded: GradedSettings | None = None
     judged: JudgedSettings | None = None
+    picked: PickedSettings | None = None
     compared: ComparedSettings | None = None
     choices: ChoicesSettings | None = None
     marked: MarkedSettings | None = None

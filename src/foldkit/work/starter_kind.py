@@ -5,13 +5,12 @@ from __future__ import annotations
 import json
 import re
 from pathlib import Path
-from typing import Any
 
 import pandas as pd
 
 from foldkit.formats import InputError, UsageError, listed, near_name
 from foldkit.rows import KINDS, SHAPES, Kind, cells_at, guess, is_few, recognise, text_paths, usual, usual_marks
-from foldkit.rows.shapes import ChoicesSettings, choices_of
+from foldkit.rows.shapes import ChoicesSettings, choices_of, told_sides
 
 TOLD, RECOGNISED, GUESSED = (
     "as told",
@@ -82,27 +81,39 @@ def _told(table: pd.DataFrame, where: Path, question: str, answer: str) -> Kind:
 
 
 def _recognised(table: pd.DataFrame) -> Kind | None:
-    """Return the kind that the names of columns tell; of pairs also whether they are lists of messages.
-
-    What is named choices and has none is not asked for, nor the times of a transcript that has a column of talks.
-    """
+    """Return the kind that the names of columns tell, where their cells do not belie it."""
     kind = _in_columns(table) or recognise([str(name) for name in table])
-    if kind and kind.name == "choices" and _CHOICES in kind.columns:
-        found = _list(table, kind.columns[_CHOICES])
-        rest = table.drop(columns=kind.columns[_CHOICES])
-        return Kind(kind.name, kind.columns | {_CHOICES: found}) if found else _recognised(rest)
-    if kind and kind.name == "conversation" and not _are_lists(table[kind.columns["messages"]]):
-        return _recognised(table.drop(columns=kind.columns["messages"]))
-    if kind and kind.name == "transcript" and "talk" in kind.columns:
-        return Kind(kind.name, {slot: name for slot, name in kind.columns.items() if slot != "time"})
-    if kind is None or kind.name not in ("preference", "compared"):
+    if kind and (slot := _belied(kind, table)):
+        return _recognised(table.drop(columns=kind.columns[slot]))
+    return _settled(kind, table) if kind else None
+
+
+def _belied(kind: Kind, table: pd.DataFrame) -> str:
+    """Return the slot whose column is not what its name says, "" where there is none."""
+    if kind.name == "choices" and _CHOICES in kind.columns and not _list(table, kind.columns[_CHOICES]):
+        return _CHOICES
+    if kind.name == "picked" and not all(told_sides(table[kind.columns["winner"]].tolist()).values()):
+        return "winner"
+    if kind.name == "conversation" and not table[kind.columns["messages"]].str.match(r"\s*\[").any():
+        return "messages"
+    return ""
+
+
+def _settled(kind: Kind, table: pd.DataFrame) -> Kind | None:
+    """Return a kind with what cells tell: where the choices stand, and whether pairs are conversations.
+
+    The times of a transcript that has a column of talks are not asked for.
+    """
+    columns = kind.columns
+    if kind.name == "choices" and _CHOICES in columns:
+        return Kind(kind.name, columns | {_CHOICES: _list(table, columns[_CHOICES])})
+    if kind.name == "transcript" and "talk" in columns:
+        return Kind(kind.name, {slot: name for slot, name in columns.items() if slot != "time"})
+    if kind.name not in ("preference", "compared"):
         return kind
-    if any(
-        table[kind.columns[slot]].str.match(r"\s*\[\s*\{").any()
-        for slot in ("prompt", "chosen")
-        if slot in kind.columns
-    ):
-        return Kind("compared", {slot: name for slot, name in kind.columns.items() if slot in KINDS["compared"]})
+    asked = [table[columns[slot]] for slot in ("prompt", "chosen") if slot in columns]
+    if any(cells.str.match(r"\s*\[\s*\{").any() or usual_marks(cells.tolist())[0] for cells in asked):
+        return Kind("compared", {slot: name for slot, name in columns.items() if slot in KINDS["compared"]})
     return kind if kind.name == "preference" else None
 
 
@@ -110,10 +121,6 @@ def _marked(kind: Kind, table: pd.DataFrame) -> Kind:
     """Return the kind of texts in which marks say who speaks, where most of them have such."""
     marks, _ = usual_marks(table[kind.columns["text"]].tolist()) if kind.name == "text" else ({}, [])
     return Kind("marked", kind.columns) if marks else kind
-
-
-def _are_lists(cells: pd.Series[Any]) -> bool:
-    return bool(cells.str.match(r"\s*\[").any())
 
 
 def _in_columns(table: pd.DataFrame) -> Kind | None:

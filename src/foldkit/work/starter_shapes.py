@@ -8,7 +8,7 @@ import pandas as pd
 
 from foldkit.formats import named_roles
 from foldkit.rows import SHAPES, Kind, usual_marks
-from foldkit.rows.shapes import ChoicesSettings
+from foldkit.rows.shapes import ChoicesSettings, told_sides
 from foldkit.rows.tables import times
 
 from .starter_sheet import inline, quoted
@@ -27,13 +27,14 @@ def shape_section(kind: Kind, table: pd.DataFrame, roles: dict[str, str]) -> tup
     if kind.name == "grouped":
         return f"\n[rows.grouped]              # a row for each text of a label\n{columns}\n", []
     if kind.name == "compared":
-        named = f"roles = {inline(roles)}\n" if roles else ""
-        head = "\n[rows.compared]             # lists of messages that differ in their last reply\n"
-        return f"{head}{columns}\n{named}", []
+        return _compared(kind, table, columns, roles)
     if kind.name == "choices":
         return _choices(kind, table)
+    if kind.name == "picked":
+        return _picked(kind, table)
     if kind.name == "marked":
-        return _marked(table[kind.columns["text"]].tolist(), columns)
+        marks, said = _marks(table[kind.columns["text"]])
+        return f"\n[rows.marked]               # a turn after each mark of who speaks\n{columns}\n{marks}", said
     return _transcript(kind, table, columns) if kind.name == "transcript" else ("", [])
 
 
@@ -69,15 +70,32 @@ def _choices(kind: Kind, table: pd.DataFrame) -> tuple[str, list[str]]:
     return section, ["what is learned is the letter of the right choice"]
 
 
-def _marked(texts: list[str], columns: str) -> tuple[str, list[str]]:
-    marks, ends = usual_marks(texts)
+def _picked(kind: Kind, table: pd.DataFrame) -> tuple[str, list[str]]:
+    read = "".join(f"{slot} = {quoted(kind.columns[slot])}\n" for slot in ("first", "second", "winner"))
+    winner = kind.columns["winner"]
+    wins = told_sides(table[winner].tolist())
+    words = "".join(f"{side}_wins = [{', '.join(map(quoted, own))}]\n" for side, own in wins.items())
+    head = "\n[rows.picked]               # the better of two replies is chosen\n"
+    first, second = (" or ".join(map(repr, own)) for own in wins.values())
+    said = f"the first is better where {winner!r} is {first}, the second where it is {second}; other rows are no pairs"
+    return f"{head}{read}{words}", [said]
+
+
+def _compared(kind: Kind, table: pd.DataFrame, columns: str, roles: dict[str, str]) -> tuple[str, list[str]]:
+    named = f"roles = {inline(roles)}\n" if roles else ""
+    cells = (table[kind.columns[slot]] for slot in ("prompt", "chosen") if slot in kind.columns)
+    marks, said = next((found for found in map(_marks, cells) if found[0]), ("", []))
+    head = "\n[rows.compared]             # conversations that differ in their last reply\n"
+    return f"{head}{columns}\n{named}{marks}", said
+
+
+def _marks(cells: pd.Series[Any]) -> tuple[str, list[str]]:
+    """Return the settings that name the marks in texts, and what they assume; none where texts have no such marks."""
+    marks, ends = usual_marks(cells.tolist())
     own = marks | ({"ends": ends} if ends else {})
     lists = "".join(f"{name} = [{', '.join(map(quoted, values))}]\n" for name, values in own.items())
     said = "; ".join(f"{role} after {', '.join(map(repr, own))}" for role, own in marks.items())
-    return (
-        f"\n[rows.marked]               # a turn after each mark of who speaks\n{columns}\n{lists}",
-        [f"texts hold turns of {said}; the marks themselves are not learned"],
-    )
+    return lists, [f"texts hold turns of {said}; the marks themselves are not learned"] if marks else []
 
 
 def _transcript(kind: Kind, table: pd.DataFrame, columns: str) -> tuple[str, list[str]]:

@@ -16,13 +16,15 @@ _BARE = re.compile(r"[A-Za-z0-9_-]+")
 SHAPED = {
     "transcript": "conversation",
     "grouped": "label",
+    "picked": "preference",
     "compared": "compared",
     "choices": "choices",
     "marked": "conversation",
 }
 _KEPT = {"talk": "examples of one talk", "source_row": "pieces of one text"}
 # What an input stands under, where only some kinds of rows have one.
-_ABOVE_INPUT = {"preference": 'text = "{prompt}"\n', "label": 'text = "{text}"\n'}
+_PROMPT = 'text = "{prompt}"\n'
+_ABOVE_INPUT = {"preference": _PROMPT, "picked": _PROMPT, "label": 'text = "{text}"\n'}
 _INPUT = """
 [[turn.when]]               # only where the row has an input
 slot = "input"
@@ -137,7 +139,7 @@ seed = 11
 
 
 def _objective(kind: Kind) -> str:
-    paired = kind.name in ("preference", "compared")
+    paired = kind.name in ("preference", "picked", "compared")
     return '# objective = "odds"        # holds the chosen reply against the rejected one\n' if paired else ""
 
 

@@ -26,8 +26,8 @@ _FIRST = 2000
 _WINDOWS = (128, 256, 512, 1024, 2048)
 # Names of columns that may say how good an answer is.
 _GRADES = ("grade", "rating", "score", "stars", "verdict", "thumb", "thumbs", "feedback", "vote", "votes")
-# What stands beside the choices of a question.
-_ASIDE = ("question", "input")
+# What a shape has no part in, though its rows need it.
+_ASIDE = {"choices": ("question", "input"), "picked": ("prompt", "input", "system")}
 _CUT = 512  # the window of texts that are cut in pieces
 
 
@@ -105,7 +105,7 @@ def _columns(kind: Kind, names: list[str]) -> dict[str, str]:
 
     What a shape reads keeps its name, but for paths.
     """
-    shaped = [slot for slot in kind.columns if kind.name in SHAPED and slot not in _ASIDE]
+    shaped = [slot for slot in kind.columns if kind.name in SHAPED and slot not in _ASIDE.get(kind.name, ())]
     found = {
         name: slot.replace(" ", "_")
         for slot, name in kind.columns.items()

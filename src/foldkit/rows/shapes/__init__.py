@@ -8,6 +8,7 @@ from .graded import GradedSettings, best_against_others
 from .grouped import GroupedSettings, one_text_each
 from .judged import JudgedSettings, good_or_bad
 from .marked import MarkedSettings, in_turns
+from .picked import PickedSettings, better_and_worse, told_sides
 from .pieces import PiecesSettings, in_pieces
 from .transcript import TranscriptSettings, conversations
 
@@ -17,6 +18,7 @@ SHAPES: dict[str, Shape] = {
     "bilingual": both_ways,
     "graded": best_against_others,
     "judged": good_or_bad,
+    "picked": better_and_worse,
     "compared": parted_in_the_last_reply,
     "choices": lettered,
     "marked": in_turns,
@@ -33,8 +35,10 @@ __all__ = [
     "GroupedSettings",
     "JudgedSettings",
     "MarkedSettings",
+    "PickedSettings",
     "PiecesSettings",
     "Shape",
     "TranscriptSettings",
     "choices_of",
+    "told_sides",
 ]

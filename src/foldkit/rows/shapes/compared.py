@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 import pandas as pd
 
-from foldkit.formats import Message, check_roles, read_messages
+from foldkit.formats import ROLES, check_roles, read_messages
 
+from ..marks import mark_roles, messages_in
 from ..tables import column, rows_of
 from .contract import SOURCE_ROW, renumbered
 
@@ -19,16 +20,26 @@ class ComparedSettings:
     """The columns of the `chosen` and the `rejected` conversation, each a list of messages or its last reply alone.
 
     `prompt` is a column of what comes before them, a list of messages or a question; it need not be there. `roles`
-    names roles of the messages with ours: `{ keeper = "user" }`.
+    names roles of the messages with ours: `{ keeper = "user" }`. Of texts in which marks part what each side says,
+    `user`, `assistant` and `system` name those marks, and `ends` what is taken off both ends of each message.
     """
 
     chosen: str = "chosen"
     rejected: str = "rejected"
     prompt: str = "prompt"
     roles: dict[str, str] = field(default_factory=dict)
+    user: tuple[str, ...] = ()
+    assistant: tuple[str, ...] = ()
+    system: tuple[str, ...] = ()
+    ends: tuple[str, ...] = ()
 
     def __post_init__(self) -> None:
         check_roles(self.roles, "[rows.compared]")
+        self.marks()
+
+    def marks(self) -> dict[str, str]:
+        """Return the role of each mark."""
+        return mark_roles({role: getattr(self, role) for role in ROLES}, "[rows.compared]")
 
 
 def parted_in_the_last_reply(table: pd.DataFrame, settings: ComparedSettings) -> tuple[pd.DataFrame, dict[int, str]]:
@@ -53,9 +64,11 @@ def parted_in_the_last_reply(table: pd.DataFrame, settings: ComparedSettings) ->
 
 
 def _compared(cells: Mapping[str, str], settings: ComparedSettings) -> dict[str, str]:
-    asked = _asked(cells.get(settings.prompt, ""), settings)
-    before, chosen = _parted(asked, cells[settings.chosen], settings.chosen, settings.roles)
-    before_worse, rejected = _parted(asked, cells[settings.rejected], settings.rejected, settings.roles)
+    asked = _said(cells.get(settings.prompt, ""), settings.prompt, settings)
+    if asked is None:
+        asked = [("user", cells[settings.prompt])] if cells.get(settings.prompt, "").strip() else []
+    before, chosen = _parted(asked, cells[settings.chosen], settings.chosen, settings)
+    before_worse, rejected = _parted(asked, cells[settings.rejected], settings.rejected, settings)
     if before != before_worse:
         raise ValueError(f"{settings.chosen} and {settings.rejected} differ before their last reply")
     messages = [
@@ -64,33 +77,30 @@ def _compared(cells: Mapping[str, str], settings: ComparedSettings) -> dict[str,
     return {"messages": json.dumps(messages, ensure_ascii=False), "chosen": chosen, "rejected": rejected}
 
 
-def _asked(cell: str, settings: ComparedSettings) -> list[tuple[str, str]]:
-    messages = _read(cell, settings.prompt, settings.roles) if cell.strip() else []
-    return [("user", cell)] if messages is None else _said(messages)
-
-
 def _parted(
-    asked: list[tuple[str, str]], cell: str, name: str, roles: Mapping[str, str]
+    asked: list[tuple[str, str]], cell: str, name: str, settings: ComparedSettings
 ) -> tuple[list[tuple[str, str]], str]:
     """Return what stands before the last reply of a conversation, and that reply."""
-    messages = _read(cell, name, roles)
-    if not messages and not asked:
+    said = _said(cell, name, settings)
+    if not said and not asked:
         raise ValueError(f"{name} is no list of messages, and nothing comes before it")
-    if not messages:
+    if not said:
         return asked, cell
-    *before, (role, reply) = _said(messages)
+    *before, (role, reply) = said
     if role != "assistant":
         raise ValueError(f"{name} does not end in a reply")
     repeated = all(message in before for message in asked)
     return (before if repeated else asked + before), reply
 
 
-def _said(messages: Sequence[Message]) -> list[tuple[str, str]]:
-    return [(message.role, message.text) for message in messages]
-
-
-def _read(cell: str, name: str, roles: Mapping[str, str]) -> list[Message] | None:
+def _said(cell: str, name: str, settings: ComparedSettings) -> list[tuple[str, str]] | None:
+    """Return the messages of a cell, a list or a text with marks; None where it is neither."""
     try:
-        return read_messages(cell, roles)
+        messages = read_messages(cell, settings.roles)
     except ValueError as error:
         raise ValueError(f"{name}: {error}") from None
+    if messages is not None:
+        return [(message.role, message.text) for message in messages]
+    marks = settings.marks()
+    said = messages_in(cell, marks, settings.ends) if marks else []
+    return said if any(role != "system" for role, _ in said) else None

@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator
 from dataclasses import dataclass
 
 import pandas as pd
 
 from foldkit.formats import ROLES, UsageError
 
-from ..marks import parted
+from ..marks import mark_roles, messages_in
 from ..tables import column, rows_of
 from .contract import SOURCE_ROW, renumbered
 
@@ -33,42 +32,25 @@ class MarkedSettings:
         for role in ("user", "assistant"):
             if not getattr(self, role):
                 raise UsageError("[rows.marked]", role, "one mark at least", [], 'for example ["User:"]')
-        marks = [mark for role in ROLES for mark in getattr(self, role)]
-        if "" in (mark.strip() for mark in marks) or len(set(marks)) < len(marks):
-            raise UsageError("[rows.marked]", "marks", "each of one role, none blank", marks, "name each once")
+        self.roles()
+
+    def roles(self) -> dict[str, str]:
+        """Return the role of each mark."""
+        return mark_roles({role: getattr(self, role) for role in ROLES}, "[rows.marked]")
 
 
 def in_turns(table: pd.DataFrame, settings: MarkedSettings) -> tuple[pd.DataFrame, dict[int, str]]:
     """Return the rows with `messages` in place of the text, and `source_row`; one without a reply is left out."""
     column(table, settings.text, "[rows.marked] text")
     others = [name for name in map(str, table) if name not in (settings.text, "messages")]
+    roles = settings.roles()
     rows: list[dict[str, str]] = []
     left_out: dict[int, str] = {}
     for row, cells in rows_of(table):
-        messages = list(_messages(cells[settings.text], settings))
-        if all(message["role"] != "assistant" for message in messages):
+        said = messages_in(cells[settings.text], roles, settings.ends)
+        if all(role != "assistant" for role, _ in said):
             left_out[row] = f"no reply after any of {', '.join(map(repr, settings.assistant))}"
             continue
-        made = {"messages": json.dumps(messages, ensure_ascii=False), SOURCE_ROW: str(row)}
-        rows.append({name: cells[name] for name in others} | made)
+        messages = json.dumps([{"role": role, "content": text} for role, text in said], ensure_ascii=False)
+        rows.append({name: cells[name] for name in others} | {"messages": messages, SOURCE_ROW: str(row)})
     return renumbered(rows, (*others, "messages", SOURCE_ROW)), left_out
-
-
-def _messages(text: str, settings: MarkedSettings) -> Iterator[dict[str, str]]:
-    """Yield the messages of a text; what one side says after several marks is one."""
-    roles = {mark: role for role in ROLES for mark in getattr(settings, role)}
-    said: list[tuple[str, str]] = []
-    for role, piece in parted(text, roles):
-        if own := _without_ends(piece, settings.ends):
-            before = said.pop()[1] + "\n\n" if said and said[-1][0] == role else ""
-            said.append((role, before + own))
-    yield from ({"role": role, "content": own} for role, own in said)
-
-
-def _without_ends(text: str, ends: tuple[str, ...]) -> str:
-    before = None
-    while before != text:
-        before, text = text, text.strip()
-        for end in ends:
-            text = text.removeprefix(end).removesuffix(end)
-    return text
