@@ -330,7 +330,7 @@ def test_rows_that_give_no_start_are_refused(tmp_path: Path) -> None:
     with pytest.raises(InputError, match="name columns with --question and --answer"):
         foldkit.start("r.csv", tmp_path)
     with pytest.raises(FoldKitError, match=r"none\.csv"):
-        foldkit.start("none.csv", tmp_path)
+        foldkit.start("../../none.csv", tmp_path / "new" / "folder")
     (tmp_path / "q.csv").write_text("question,answer\n" + "how is it?,as it was\n" * 9)
     with pytest.raises(FoldKitError, match="none: base"):
         foldkit.start("q.csv", tmp_path, "none")

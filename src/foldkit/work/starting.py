@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import dataclasses
 import tomllib
+from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -61,21 +63,35 @@ def start(
     for path in (sheet_at, template_at):
         if path.exists():
             raise UsageError(path, "file", "a name not taken", path.name, "move it away, or choose another --folder")
-    folder.mkdir(parents=True, exist_ok=True)  # the way to the source may lead through it
-    reading, assumed = _reading(RowsSettings(source, encoding=encoding), folder)
-    found, told = _found(reading, folder, base, question, answer)
-    template = template_text(found.kind, found.roles)
-    inputs = _inputs(found, template, folder)
-    if found.shape:
-        found = found._replace(n_rows=len(inputs.table), n_units=len(inputs.table))
-    if found.group:
-        found, parted = _parted(found, inputs)
-        told.append(parted)
-    found, window, fits = _fitted(found, inputs)
-    write_aside(template_at, template)
-    write_aside(sheet_at, sheet_text(found, window))
+    with _made(folder):
+        reading, assumed = _reading(RowsSettings(source, encoding=encoding), folder)
+        found, told = _found(reading, folder, base, question, answer)
+        template = template_text(found.kind, found.roles)
+        inputs = _inputs(found, template, folder)
+        if found.shape:
+            found = found._replace(n_rows=len(inputs.table), n_units=len(inputs.table))
+        if found.group:
+            found, parted = _parted(found, inputs)
+            told.append(parted)
+        found, window, fits = _fitted(found, inputs)
+        write_aside(template_at, template)
+        write_aside(sheet_at, sheet_text(found, window))
     alone = [] if found.group or found.in_order else [_alone(found.groups)]
     return Start(sheet_at, template_at, (*assumed, *told, fits, *alone))
+
+
+@contextlib.contextmanager
+def _made(folder: Path) -> Iterator[None]:
+    """Make a folder, for the way to the source may lead through it; what is empty goes again where work in it fails."""
+    new = [path for path in (folder, *folder.parents) if not path.exists()]
+    folder.mkdir(parents=True, exist_ok=True)
+    try:
+        yield
+    except BaseException:
+        with contextlib.suppress(OSError):
+            for path in new:
+                path.rmdir()
+        raise
 
 
 def _found(reading: RowsSettings, folder: Path, base: str, question: str, answer: str) -> tuple[Found, list[str]]:
