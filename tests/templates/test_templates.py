@@ -120,6 +120,7 @@ def test_a_conversation_of_any_length_is_its_own_turns() -> None:
         ({"role": "assistant", "content": None, "tool": "mast"}, "of role assistant, has no text"),
         ({"role": "user", "content": [*parts, {"type": "image", "text": "x"}]}, "has no text as its content"),
         ("x", "no object with role and content"),
+        ({"content": "x"}, "has no role"),
     ):
         with pytest.raises(ValueError, match=f"message 2.*{said}"):
             template.turns({"messages": json.dumps([{"role": "user", "content": "x"}, wrong])})

@@ -42,8 +42,8 @@ def read_messages(text: str, roles: Mapping[str, str]) -> list[Message] | None:
 
 def named_roles(text: str) -> list[tuple[str, str]]:
     """Return the roles of the messages of a JSON list as they are named, each with ours, "" for a name unknown here."""
-    named = (str(_parts(item)[0]) for item in _items(text) or () if isinstance(item, dict))
-    return [(name, _ROLES.get(name, "")) for name in named]
+    named = (_parts(item)[0] for item in _items(text) or () if isinstance(item, dict))
+    return [(str(name), _ROLES.get(str(name), "")) for name in named if name is not None]
 
 
 def check_roles(roles: Mapping[str, str], where: str) -> None:
@@ -75,6 +75,8 @@ def _message(number: int, item: Any, known: Mapping[str, str]) -> Message:
     if not isinstance(item, dict):
         raise ValueError(f"message {number} is no object with role and content")
     role, content = _parts(item)
+    if role is None:
+        raise ValueError(f"message {number} has no role")
     if str(role) not in known:
         todo = f'say which it is: roles = {{ "{role}" = "user" }}'
         raise ValueError(f"message {number} has the role {role!r}, which is none of {', '.join(ROLES)}: {todo}")
