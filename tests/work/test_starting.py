@@ -296,6 +296,17 @@ def test_kinds_and_groups_are_guessed_from_cells(cells: dict[str, Any], kind: st
         assert found.columns == {"text": "seen", "label": "kind"}
 
 
+def test_what_a_row_of_prose_is_is_said(tmp_path: Path) -> None:
+    """And can be changed where it stands; the name of the file beside it is nothing to be answered."""
+    (tmp_path / "log.txt").write_text("\n\n".join(f"The sea was {WORDS[i % 4]} at {i}.\nSo was I." for i in range(40)))
+    started = foldkit.start("log.txt", tmp_path)
+    assert started.assumed[0] == "every paragraph is a text by itself; unit in [rows] may be file or heading or line"
+    assert not any("--answer" in said for said in started.assumed)
+    for unit, n_rows in (("paragraph", 40), ("line", 80)):
+        started.sheet.write_text(started.sheet.read_text().replace('unit = "paragraph"', f'unit = "{unit}"'))
+        assert len(open_inputs(foldkit.read_sheet(started.sheet)).table) == n_rows
+
+
 def test_another_delimiter_and_encoding_are_written_down(tmp_path: Path) -> None:
     """The delimiter found in the header and said, the encoding as it is given."""
     lines = ["question;answer", *(f"wie weht es um {i}, Böen?;{i} aus Süd" for i in range(40))]

@@ -9,7 +9,7 @@ from .readers import READERS
 from .reading import BadRow, Rows, read_rows, stream_rows
 from .settings import RowsSettings
 from .shapes import SHAPES
-from .sources import find_files, found_delimiter, found_key
+from .sources import find_files, found_delimiter, found_key, is_prose
 from .tables import column
 
 __all__ = [
@@ -31,6 +31,7 @@ __all__ = [
     "guess",
     "has_turns",
     "is_few",
+    "is_prose",
     "read_rows",
     "recognise",
     "stream_rows",

@@ -10,6 +10,7 @@ from foldkit.formats import InputError
 from .readers import READERS
 from .readers.delimited import other_delimiter, read_delimited
 from .readers.json_files import found_array, read_json
+from .readers.prose import read_prose
 from .settings import RowsSettings
 
 
@@ -47,6 +48,11 @@ def found_delimiter(settings: RowsSettings, folder: Path) -> str:
     """Return what parts the cells of a source's first file, "" where that is the usual delimiter, or there are none."""
     first = find_files(settings.source, folder)[0]
     return other_delimiter(first, settings.encoding) if READERS[ending(first)] is read_delimited else ""
+
+
+def is_prose(settings: RowsSettings, folder: Path) -> bool:
+    """Tell whether a source's first file is prose, whose rows are what `unit` says."""
+    return READERS[ending(find_files(settings.source, folder)[0])] is read_prose
 
 
 def found_key(settings: RowsSettings, folder: Path) -> str:

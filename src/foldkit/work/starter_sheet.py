@@ -44,7 +44,7 @@ class Found(NamedTuple):
 
     The reading names columns anew, and `kind` has those names. `roles` are names of roles in messages, with ours.
     `shape` is the section that makes examples of the rows, where one is needed, and `group` what it keeps together:
-    `n_units` of `n_rows` examples. With `in_order` the last of them are the test part.
+    `n_units` of `n_rows` examples. With `in_order` the last of them are the test part; `prose` has units.
     """
 
     reading: RowsSettings
@@ -57,6 +57,7 @@ class Found(NamedTuple):
     n_units: int
     n_rows: int
     in_order: bool = False
+    prose: bool = False
 
 
 def sheet_text(found: Found, window: int) -> str:
@@ -111,6 +112,7 @@ def _rows(found: Found) -> str:
     usual = RowsSettings("")
     own = {name: str(getattr(found.reading, name)) for name in ("delimiter", "encoding", "key")}
     unusual = [f"{name} = {quoted(value)}\n" for name, value in own.items() if value != getattr(usual, name)]
+    unusual += [f"unit = {quoted(found.reading.unit):<20} # what one row is\n"] if found.prose else []
     renamed = found.reading.columns
     return f"""[rows]
 source = {quoted(found.reading.source)}

@@ -14,7 +14,8 @@ import pandas as pd
 
 from foldkit.datasets import SplitSettings, assign_parts, code_rows
 from foldkit.formats import InputError, UsageError, listed, read_settings, write_aside
-from foldkit.rows import SHAPES, Kind, RowsSettings, belonging, found_delimiter, found_key, read_rows
+from foldkit.rows import SHAPES, Kind, RowsSettings, belonging, found_delimiter, found_key, is_prose, read_rows
+from foldkit.rows.settings import UNITS
 from foldkit.rows.shapes import JudgedSettings, PiecesSettings
 from foldkit.templates import template_from_mapping
 
@@ -30,6 +31,7 @@ _WINDOWS = (128, 256, 512, 1024, 2048)
 _GRADES = ("grade", "rating", "score", "stars", "verdict", "thumb", "thumbs", "feedback", "vote", "votes")
 # What a shape has no part in, though its rows need it.
 _ASIDE = {"choices": ("question", "input"), "picked": ("prompt", "input", "system")}
+_OF_PROSE = ("file", "heading")
 _CUT = 512  # the window of texts that are cut in pieces
 
 
@@ -112,7 +114,8 @@ def _found(reading: RowsSettings, folder: Path, base: str, question: str, answer
     groups = [] if shape else belonging(table, [*asked, *unused])
     group = "talk" if kind.name == "transcript" else ""
     told += _beside(kind, [table[name] for name in unused])
-    found = Found(reading, kind, base, shape, group, groups, roles, len(table), len(table))
+    prose = is_prose(reading, folder)
+    found = Found(reading, kind, base, shape, group, groups, roles, len(table), len(table), prose=prose)
     return found, [_said(theirs, unused, how), *told, *assumed]
 
 
@@ -132,7 +135,7 @@ def _columns(kind: Kind, names: list[str]) -> dict[str, str]:
 
 def _beside(kind: Kind, unused: list[pd.Series[Any]]) -> list[str]:
     """Return what it means that columns are not used."""
-    if kind.name == "text" and unused:
+    if kind.name == "text" and any(cells.name not in _OF_PROSE for cells in unused):
         return ["texts are learned as they are, nothing is asked; --answer names a column that is to be answered"]
     graded = [repr(cells.name) for cells in unused if _grades(cells)]
     if not graded or kind.name not in ("question", "instruction"):
@@ -198,6 +201,9 @@ def _reading(settings: RowsSettings, folder: Path) -> tuple[RowsSettings, list[s
     other, key = found_delimiter(settings, folder), found_key(settings, folder)
     said = [f"cells are parted by {other!r}, as the header has no other"] if other else []
     said += [f"the rows stand under the key {key!r}"] if key else []
+    if is_prose(settings, folder):
+        others = " or ".join(unit for unit in UNITS if unit != settings.unit)
+        said.append(f"every {settings.unit} is a text by itself; unit in [rows] may be {others}")
     return dataclasses.replace(settings, delimiter=other, key=key), said
 
 
