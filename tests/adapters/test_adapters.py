@@ -302,9 +302,9 @@ def test_settings_out_of_range_are_refused(wrong: dict[str, object]) -> None:
 
 
 def header_of(settings: AdapterSettings, fingerprint: str) -> AdapterHeader:
-    return AdapterHeader(
-        settings, {"name": "t"}, {"source": "x"}, "tiny", fingerprint, "sha256:data", "sha256:parts", ("sha256:first",)
-    )
+    parts = ("sha256:data", "sha256:parts", ("sha256:first",))
+    read = (False, {"question": "data.ask"}, ("a", "b"))
+    return AdapterHeader(settings, {"name": "t"}, {"source": "x"}, "tiny", fingerprint, *parts, *read)
 
 
 SHAPES = [

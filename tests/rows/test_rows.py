@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import datetime
 import gzip
 import json
@@ -16,7 +17,18 @@ import pyarrow.parquet
 import pytest
 
 from foldkit.formats import FoldKitError, InputError, UsageError
-from foldkit.rows import READERS, RowsSettings, column, read_rows, recognise, stream_rows, summarise, text_paths
+from foldkit.rows import (
+    READERS,
+    AskedRows,
+    RowsSettings,
+    column,
+    read_rows,
+    recognise,
+    stream_rows,
+    summarise,
+    text_paths,
+)
+from foldkit.rows.shapes import ChoicesSettings
 
 Write = Callable[[str, str], Path]
 ROWS = [{"a": "1", "b": "x, \u2028y\nz"}, {"a": "", "b": "é"}, {"a": "2.5", "b": "日本 👩‍🚀"}]
@@ -118,6 +130,24 @@ def test_texts_in_objects_and_lists_are_columns_by_their_path(write: Write) -> N
     for wrong, hint in (("about.seas.0", "did you mean 'about.sea.0'"), ("about.sea.2", "did"), ("abuot.sea", "did")):
         with pytest.raises(InputError, match=hint):
             table(path, columns={"sea": wrong})
+
+
+def test_questions_are_read_as_the_rows_of_a_training(write: Write) -> None:
+    """Slots under their own names or those of the training's files, choices lettered once, what is missing left so."""
+    sheet = RowsSettings("x", strip=False, columns={"question": "Frage", "answer": "said.0", "options": "data.options"})
+    asked = AskedRows.of(dataclasses.replace(sheet, choices=ChoicesSettings(("options",))))
+    assert asked == AskedRows(False, dict(sheet.columns), ("options",))
+    slots = ("question", "choices")
+    theirs = {"Frage": " sea?", "data": {"options": ["calm", "rough"]}, "question": "no"}
+    table = asked.read(str(write("a.jsonl", json.dumps(theirs))), slots)
+    assert table[[*slots]].to_dict("records") == [{"question": " sea?", "choices": "A. calm\nB. rough"}]
+    assert asked.used(list(table)) == {"Frage", "data"}
+    ours = {"question": "sea?", "choices": "A. calm\nB. rough"}
+    path = write("b.jsonl", json.dumps(ours))
+    assert asked.read(str(path), slots).to_dict("records") == [ours]
+    assert AskedRows(choices=("choices",)).read(str(path), slots).to_dict("records") == [ours]
+    lines = AskedRows(choices=("choices",)).read(str(write("c.csv", 'choices\n"calm\nrough"\n')), slots)
+    assert lines.to_dict("records") == [{"choices": ours["choices"]}]
 
 
 @pytest.mark.parametrize(

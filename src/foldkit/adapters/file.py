@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import dataclasses
 import json
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -29,8 +29,9 @@ class AdapterHeader:
     """What an adapter file says of itself.
 
     `template` and `markup` are those it was trained with; `strip` says that blanks at the ends of cells were taken off,
-    `weights` how the base's matrices were held, `compute` the dtype of everything else. `parts` is the fingerprint of
-    which row was in which part, `earlier` those of the adapters that it began with or was trained over.
+    `columns` and `choices` which columns slots were made of, `weights` how the base's matrices were held, `compute` the
+    dtype of everything else. `parts` is the fingerprint of which row was in which part, `earlier` those of the adapters
+    that it began with or was trained over.
     """
 
     settings: AdapterSettings
@@ -42,6 +43,8 @@ class AdapterHeader:
     parts: str = ""
     earlier: tuple[str, ...] = ()
     strip: bool = True
+    columns: dict[str, str] = field(default_factory=dict)
+    choices: tuple[str, ...] = ()
     weights: str = "float32"
     compute: str = "float32"
 
@@ -64,7 +67,8 @@ def read_header(path: Path) -> AdapterHeader:
         if values.pop("version") != VERSION:
             raise ValueError(f"this is not version {VERSION}")
         values["settings"] = read_settings(AdapterSettings, values["settings"], "adapter file")
-        return AdapterHeader(**{**values, "earlier": tuple(values.get("earlier", ()))})
+        lists = {name: tuple(values.get(name, ())) for name in ("earlier", "choices")}
+        return AdapterHeader(**{**values, **lists})
     except FileNotFoundError:
         raise InputError(path, "adapter", "an existing file", None, "train first, or check the path") from None
     except (safetensors.SafetensorError, OSError, ValueError, KeyError, TypeError, UsageError) as error:

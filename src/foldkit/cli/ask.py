@@ -145,7 +145,8 @@ def _read_questions(asked: Asked, source: Path, filled: dict[str, str]) -> pd.Da
     from foldkit.work import read_questions
 
     questions = read_questions(asked, source, filled)
-    if unread := [name for name in questions.columns if name not in asked.slots]:
+    read = {*asked.slots, *asked.reading.used(list(map(str, questions)))}
+    if unread := [name for name in questions.columns if name not in read]:
         click.echo(f"the template does not read {listed(unread)}: kept beside the answers", err=True)
     return questions
 

@@ -1,10 +1,11 @@
 """Files to a table of text, and looking at it. Knows no tokens."""
 
+from .asked import AskedRows
 from .guessing import belonging, guess, is_few
 from .kinds import KINDS, Kind, recognise, usual
 from .looking import ColumnSummary, RowsSummary, summarise
 from .marks import has_turns, usual_marks
-from .paths import cells_at, text_paths
+from .paths import cells_at, text_paths, texts_at
 from .readers import READERS
 from .reading import BadRow, Rows, read_rows, stream_rows
 from .settings import RowsSettings
@@ -16,6 +17,7 @@ __all__ = [
     "KINDS",
     "READERS",
     "SHAPES",
+    "AskedRows",
     "BadRow",
     "ColumnSummary",
     "Kind",
@@ -37,6 +39,7 @@ __all__ = [
     "stream_rows",
     "summarise",
     "text_paths",
+    "texts_at",
     "usual",
     "usual_marks",
 ]

@@ -7,6 +7,8 @@ from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
+import pandas as pd
+
 _SEEN = 200
 
 
@@ -21,6 +23,18 @@ def cells_at(columns: Mapping[str, list[Any]], path: str) -> list[Any] | None:
     name, *keys = path.split(".")
     found = [_under(_opened(cell), keys) for cell in columns.get(name, ()) if keys]
     return found if any(value is not None for value in found) else None
+
+
+def texts_at(table: pd.DataFrame, path: str) -> list[str] | None:
+    """Return what stands under a path in a table of texts, lists and objects as JSON; None where nothing does."""
+    name = path if path in table else path.split(".", maxsplit=1)[0]
+    found = cells_at({name: table[name].tolist()}, path) if name in table else None
+    if found is None:
+        return None
+    return [
+        json.dumps(cell, ensure_ascii=False) if isinstance(cell, list | Mapping) else "" if cell is None else str(cell)
+        for cell in found
+    ]
 
 
 def text_paths(name: str, cells: Sequence[Any]) -> list[str]:

@@ -22,19 +22,18 @@ from foldkit.formats import (
     write_aside,
     write_jsonl,
 )
-from foldkit.rows import RowsSettings, read_rows
 from foldkit.rows.tables import rows_of
 
 from .asking import Asked
 
 
 def read_questions(asked: Asked, source: str | Path, slots: Mapping[str, str] | None = None) -> pd.DataFrame:
-    """Read a file of questions as the rows of a training are read; columns that are no slots stay with their row.
+    """Read a file of questions as the rows of the training were read; columns that are no slots stay with their row.
 
     `slots` has texts for those that a row leaves blank. Raises InputError for a file that cannot be read, and for a
     column that has the name of a contender; UsageError for a slot that the template has not.
     """
-    table = read_rows(RowsSettings(str(source), strip=asked.strip), Path()).table
+    table = asked.reading.read(str(source), asked.slots)
     if taken := [name for name in asked.contenders if name in table.columns]:
         raise InputError(source, "column", "names other than where answers are written", taken[0], "rename it")
     for name, text in asked.row("", slots or {}).items():

@@ -7,10 +7,11 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from foldkit.adapters import Loaded, put_on, read_adapter, read_header, summed
+from foldkit.adapters import AdapterHeader, Loaded, put_on, read_adapter, read_header, summed
 from foldkit.answering import Answerer, AnswerSettings, Streamed
 from foldkit.formats import UsageError, near_name
 from foldkit.models import Base
+from foldkit.rows import AskedRows
 from foldkit.runs import RunFolder
 from foldkit.templates import Markup, template_from_mapping
 from foldkit.tokens import TextSide, open_text_side
@@ -32,7 +33,7 @@ class Asked:
     """
 
     answerer: Answerer
-    strip: bool
+    reading: AskedRows
     base: Base
     side: TextSide
     held: tuple[str, str]
@@ -51,7 +52,7 @@ class Asked:
         loaded = parts[0][0] if [weight for _, weight in parts] == [1] else summed(parts)
         adapter = put_on(self.base, loaded)
         answerer = Answerer.of_adapter(self.base.decoder, self.side, adapter, loaded.header)
-        return dataclasses.replace(self, answerer=answerer, strip=loaded.header.strip, adapters=dict(adapters))
+        return dataclasses.replace(self, answerer=answerer, reading=_reading(loaded.header), adapters=dict(adapters))
 
     @property
     def slots(self) -> tuple[str, ...]:
@@ -84,7 +85,7 @@ class Asked:
             if name not in self.slots:
                 raise UsageError("question", "slot", "a slot of the template", name, near_name(name, self.slots))
         cells = ({self.main_slot: text} if text else {}) | dict(slots)
-        return {name: cell.strip() if self.strip else cell for name, cell in cells.items()}
+        return {name: cell.strip() if self.reading.strip else cell for name, cell in cells.items()}
 
     def answer(self, question: Question, settings: AnswerSettings | None = None, *, adapted: bool = True) -> str:
         """Return the answer of the adapter, or of the base itself; the likeliest one without settings."""
@@ -138,7 +139,7 @@ def open_asked(
     side = open_text_side(path)
     template = template_from_mapping(header.template, "adapter file, template")
     alone = Answerer(base.decoder, side, template, Markup(**header.markup))
-    return Asked(alone, header.strip, base, side, (header.weights, header.compute)).using(adapters)
+    return Asked(alone, _reading(header), base, side, (header.weights, header.compute)).using(adapters)
 
 
 def open_asked_base(sheet: Sheet) -> Asked:
@@ -146,7 +147,11 @@ def open_asked_base(sheet: Sheet) -> Asked:
     inputs, own = open_inputs(sheet), sheet.base
     base = opened_base(sheet.base_path(), own.compute, own.weights, own.device)
     answerer = Answerer(base.decoder, inputs.side, inputs.template, inputs.markup)
-    return Asked(answerer, sheet.rows.strip, base, inputs.side, (own.weights, base.compute))
+    return Asked(answerer, AskedRows.of(sheet.rows), base, inputs.side, (own.weights, base.compute))
+
+
+def _reading(header: AdapterHeader) -> AskedRows:
+    return AskedRows(header.strip, header.columns, header.choices)
 
 
 def _sheet_folder(run: RunFolder) -> Path:

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from foldkit.datasets import Dataset
 from foldkit.formats import InputError
+from foldkit.rows import AskedRows
 
 from .inputs import Inputs, open_inputs
 from .opening import opened_base
@@ -70,9 +71,9 @@ class Parts:
             self.dataset.fingerprint,
             parts_fingerprint(sheet, inputs),
             (*before.earlier, before.parts) if before else (),
-            sheet.rows.strip,
-            sheet.base.weights,
-            sheet.base.compute,
+            **vars(AskedRows.of(sheet.rows)),
+            weights=sheet.base.weights,
+            compute=sheet.base.compute,
         )
 
     @property

@@ -2,15 +2,26 @@
 
 from __future__ import annotations
 
-import json
 import re
 from pathlib import Path
 
 import pandas as pd
 
 from foldkit.formats import InputError, UsageError, listed, near_name
-from foldkit.rows import KINDS, SHAPES, Kind, cells_at, guess, is_few, recognise, text_paths, usual, usual_marks
-from foldkit.rows.shapes import ChoicesSettings, choices_of, told_sides
+from foldkit.rows import (
+    KINDS,
+    SHAPES,
+    Kind,
+    cells_at,
+    guess,
+    is_few,
+    recognise,
+    text_paths,
+    texts_at,
+    usual,
+    usual_marks,
+)
+from foldkit.rows.shapes import ChoicesSettings, given_choices, told_sides
 
 TOLD, RECOGNISED, GUESSED = (
     "as told",
@@ -38,13 +49,6 @@ def found_kind(table: pd.DataFrame, where: Path, question: str, answer: str) -> 
     raise InputError(where, "columns", "texts, or a question and its answer", listed(list(whole)), todo)
 
 
-def texts_at(table: pd.DataFrame, path: str) -> list[str]:
-    """Return what stands under a path in one of a table's columns, lists as JSON."""
-    name = path.split(".", maxsplit=1)[0]
-    found = cells_at({name: table[name].tolist()}, path) or [""] * len(table)
-    return [json.dumps(cell, ensure_ascii=False) if isinstance(cell, list) else str(cell or "") for cell in found]
-
-
 def _with_paths(table: pd.DataFrame) -> tuple[pd.DataFrame, pd.DataFrame]:
     """Return a table without its lists of answers; and with a column for the first of these, and each text in objects.
 
@@ -54,7 +58,7 @@ def _with_paths(table: pd.DataFrame) -> tuple[pd.DataFrame, pd.DataFrame]:
     paths = {name: text_paths(name, cells) for name, cells in columns.items()}
     listed_answers = [name for name, own in paths.items() if own and name.lower() == _ANSWERS]
     more = {
-        path: texts_at(table, path)
+        path: texts_at(table, path) or []
         for name, own in paths.items()
         for path in own
         if name in listed_answers or not path.endswith(".0")
@@ -141,7 +145,7 @@ def _in_columns(table: pd.DataFrame) -> Kind | None:
 def _list(table: pd.DataFrame, name: str) -> str:
     """Return the column if most of its cells are lists of texts or several lines, or the longest such list in them."""
     cells = table[name].tolist()
-    if 2 * sum(len(choices_of([cell])) > 1 for cell in cells) > len(cells):
+    if 2 * sum(len(given_choices([cell])) > 1 for cell in cells) > len(cells):
         return name
     paths = [path.removesuffix(".0") for path in text_paths(name, cells) if path.endswith(".0")]
     lengths = {path: sum(len(str(cell)) for cell in cells_at({name: cells}, path) or ()) for path in paths}

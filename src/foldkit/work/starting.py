@@ -14,14 +14,24 @@ import pandas as pd
 
 from foldkit.datasets import SplitSettings, assign_parts, code_rows
 from foldkit.formats import InputError, UsageError, listed, read_settings, write_aside
-from foldkit.rows import SHAPES, Kind, RowsSettings, belonging, found_delimiter, found_key, is_prose, read_rows
+from foldkit.rows import (
+    SHAPES,
+    Kind,
+    RowsSettings,
+    belonging,
+    found_delimiter,
+    found_key,
+    is_prose,
+    read_rows,
+    texts_at,
+)
 from foldkit.rows.settings import UNITS
 from foldkit.rows.shapes import JudgedSettings, PiecesSettings
 from foldkit.templates import template_from_mapping
 
 from .inputs import Inputs, open_inputs
 from .sheet import sheet_from_mapping
-from .starter_kind import found_kind, texts_at
+from .starter_kind import found_kind
 from .starter_shapes import found_roles, shape_section
 from .starter_sheet import SHAPED, Found, sheet_text, template_text
 

@@ -1,7 +1,7 @@
 """Shapes: sources that are no table of examples yet, turned into one. The registry is by the name in `[rows]`."""
 
 from .bilingual import BilingualSettings, both_ways
-from .choices import ChoicesSettings, choices_of, lettered
+from .choices import ChoicesSettings, choice_lines, given_choices, lettered
 from .compared import ComparedSettings, parted_in_the_last_reply
 from .contract import SOURCE_ROW, Shape
 from .graded import GradedSettings, best_against_others
@@ -39,6 +39,7 @@ __all__ = [
     "PiecesSettings",
     "Shape",
     "TranscriptSettings",
-    "choices_of",
+    "choice_lines",
+    "given_choices",
     "told_sides",
 ]

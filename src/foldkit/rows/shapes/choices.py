@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from string import ascii_uppercase
@@ -15,6 +16,8 @@ from foldkit.formats.settings import within
 from ..tables import column, rows_of
 from .contract import SOURCE_ROW, renumbered
 
+# A choice that has its letter already.
+_LETTERED = re.compile(r"[A-Z]\. ")
 # An answer and the choices it is one of, to the place of that one, None where it is none.
 _Told = Callable[[str, Sequence[str]], int | None]
 
@@ -46,7 +49,7 @@ def lettered(table: pd.DataFrame, settings: ChoicesSettings) -> tuple[pd.DataFra
         column(table, name, "[rows.choices]")
     read = {*settings.choices, settings.answer}
     others = [name for name in map(str, table) if name not in (*read, "choices", "answer", "answer_text")]
-    cells = {row: (own, choices_of([own[name] for name in settings.choices])) for row, own in rows_of(table)}
+    cells = {row: (own, given_choices([own[name] for name in settings.choices])) for row, own in rows_of(table)}
     place_of = _told_by({row: (own[settings.answer].strip(), given) for row, (own, given) in cells.items()}, settings)
     rows: list[dict[str, str]] = []
     left_out: dict[int, str] = {}
@@ -57,13 +60,18 @@ def lettered(table: pd.DataFrame, settings: ChoicesSettings) -> tuple[pd.DataFra
         elif place is None:
             left_out[row] = f"{settings.answer} {own[settings.answer]!r} is none of its {len(given)} choices"
         else:
-            lines = "\n".join(map("{}. {}".format, ascii_uppercase, given))
-            made = {"choices": lines, "answer": ascii_uppercase[place], "answer_text": given[place]}
+            made = {"choices": _lines(given), "answer": ascii_uppercase[place], "answer_text": given[place]}
             rows.append({name: own[name] for name in others} | made | {SOURCE_ROW: str(row)})
     return renumbered(rows, (*others, "choices", "answer", "answer_text", SOURCE_ROW)), left_out
 
 
-def choices_of(cells: Sequence[str]) -> list[str]:
+def choice_lines(cells: Sequence[str]) -> str:
+    """Return the choices that cells hold as lettered lines; lines that have their letters stay."""
+    given = given_choices(cells)
+    return "\n".join(given) if all(map(_LETTERED.match, given)) else _lines(given)
+
+
+def given_choices(cells: Sequence[str]) -> list[str]:
     """Return the choices that cells hold: one each, blanks at the end left out; or those of one list, or of lines."""
     if len(cells) > 1:
         n_given = max((place for place, cell in enumerate(cells, 1) if cell.strip()), default=0)
@@ -73,6 +81,10 @@ def choices_of(cells: Sequence[str]) -> list[str]:
     except (ValueError, RecursionError):
         values = None
     return [str(value).strip() for value in values] if isinstance(values, list) else cells[0].split("\n")
+
+
+def _lines(given: Sequence[str]) -> str:
+    return "\n".join(map("{}. {}".format, ascii_uppercase, given))
 
 
 def _told_by(answers: Mapping[int, tuple[str, Sequence[str]]], settings: ChoicesSettings) -> _Told:
