@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import json
 import shutil
 from pathlib import Path
@@ -22,12 +23,12 @@ def turns(prompt: str, reply: str) -> tuple[Turn, ...]:
 
 
 @settings(max_examples=150, deadline=None)
-@given(prompt=st.text(), reply=st.text(), own=st.booleans())
+@given(prompt=st.text(), reply=st.text(), kind=st.sampled_from(("own", "headings", "plain")))
 def test_learned_tokens_are_the_reply_and_its_end_marker(
-    side: TextSide, chat_side: TextSide, prompt: str, reply: str, own: bool
+    side: TextSide, chat_side: TextSide, prompt: str, reply: str, kind: str
 ) -> None:
-    """For any text, both kinds of markup: learned ids decode to the reply, prompt ids equal those at asking."""
-    encoder = Encoder(chat_side, chat_side.markup("own")) if own else Encoder(side, side.markup("headings"))
+    """For any text, every kind of markup: learned ids decode to the reply, prompt ids equal those at asking."""
+    encoder = Encoder(chat_side if kind == "own" else side, (chat_side if kind == "own" else side).markup(kind))
     encoded = encoder.example(turns(prompt, reply))
     learned = [token for token, flag in zip(encoded.ids, encoded.learned, strict=True) if flag]
     assert learned[-1] in encoder.end_ids
@@ -108,6 +109,18 @@ def test_the_markup_of_a_base_is_its_own_where_it_has_one(
     assert "== " in side.markup().source == chat_side.markup("headings").source
     with pytest.raises(InputError, match="headings"):
         side.markup("own")
+
+
+@pytest.mark.parametrize(("start", "alone"), [("<turn>", "<turn>"), ("", "<end>")])
+def test_plain_markup_is_the_texts_and_end_markers(side: TextSide, start: str, alone: str) -> None:
+    """After the start marker where there is one; a reply alone stands after a marker in any case, to be predicted."""
+    encoder = Encoder(side, dataclasses.replace(side.markup("plain"), start_marker=start))
+    decode = encoder.tokenizer.decode
+    encoded = encoder.example(turns("Sea? ", "calm"))
+    assert decode(encoded.ids, keep_control=True) == f"{start}Be brief.Sea? calm<end>"
+    lone = encoder.example(turns("", "calm")[-1:])
+    assert (decode(lone.ids, keep_control=True), lone.n_prompt) == (f"{alone}calm<end>", 1)
+    assert lone.ids[:1] == encoder.prompt(())
 
 
 def test_a_start_token_is_added_once(tokenizer_text: str) -> None:

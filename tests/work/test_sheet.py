@@ -34,7 +34,7 @@ def test_changes_win_over_the_file_and_the_rest_are_defaults(work_folder: Path) 
         ("train.batch=0", "1 to 65536"),
         ("epochs=3", r"expected section.key=value"),
         ("train.epochs", r"expected section.key=value"),
-        ("base.markup=mine", "'auto' or 'own' or 'headings'"),
+        ("base.markup=mine", "'auto' or 'own' or 'headings' or 'plain'"),
         ("train.objective=replay", "did you mean 'reply'"),
         ("score.contender=[{name='x'}]", r"contender\] x: kind: expected one of the three"),
     ],

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from foldkit.formats import UsageError, one_of
 
-MARKUPS = ("auto", "own", "headings")
+MARKUPS = ("auto", "own", "headings", "plain")
 COMPUTES = ("float32", "bfloat16", "auto")
 DEVICES = ("cpu", "cuda", "auto")
 WEIGHTS = ("float32", "stored", "bfloat16", "int8", "nf4")
@@ -14,8 +14,9 @@ WEIGHTS = ("float32", "stored", "bfloat16", "int8", "nf4")
 
 @dataclass(frozen=True)
 class BaseSettings:
-    """The base: `pellam`, which ships, a folder, or a `.gguf` file; its `own` markup, our `headings`, or `auto`.
+    """The base: `pellam`, which ships, a folder, or a `.gguf` file.
 
+    `markup` is its `own`, our `headings`, `plain` texts with nothing between, or `auto`: its own where it has one.
     `weights` says how its matrices are held in memory: expanded to `float32`, as `stored`, or in `bfloat16`, `int8` or
     `nf4`. `compute` is the dtype of everything else; `auto` measures once which of the two is faster here.
     `device` is where it is computed; `auto` is a GPU where PyTorch can use one (`cuda`), else the processor (`cpu`).

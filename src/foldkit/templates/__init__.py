@@ -1,11 +1,12 @@
 """A row to turns, turns to pieces of markup with texts between."""
 
-from .markup import HEADINGS, Markup, Written
+from .markup import HEADINGS, PLAIN, Markup, Written
 from .rendering import Shape
 from .template import Outline, Template, TemplateSettings, Turn, outline_of, read_template, template_from_mapping
 
 __all__ = [
     "HEADINGS",
+    "PLAIN",
     "Markup",
     "Outline",
     "Shape",

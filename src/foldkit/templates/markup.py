@@ -1,7 +1,7 @@
 """Markup: how turns become one text for a given model, as pieces of markup and the texts between.
 
-A markup is a Jinja template: the one a model's own files carry, or our headings for a model without one. It is
-rendered in a sandbox with a stand-in for each turn's text, and cut at the stand-ins, so that markup and text stay
+A markup is a Jinja template: the one a model's own files carry, our headings for a model without one, or plain texts.
+It is rendered in a sandbox with a stand-in for each turn's text, and cut at the stand-ins, so that markup and text stay
 apart and text can never be taken for markup.
 """
 
@@ -22,6 +22,12 @@ HEADINGS = (
     "{{ start_marker }}{% for turn in messages %}== {{ turn.role }} ==\n{{ turn.content }}"
     "{% if turn.role == 'assistant' %}{{ end_marker }}{% endif %}{{ '\\n\\n' }}{% endfor %}"
     "{% if add_generation_prompt %}== assistant ==\n{% endif %}"
+)
+# Texts one after another, replies closed by the end marker, which stands for a start marker before a lone reply too.
+PLAIN = (
+    "{% if start_marker or (messages and messages[0].role != 'assistant') %}{{ start_marker }}"
+    "{% else %}{{ end_marker }}{% endif %}{% for turn in messages %}{{ turn.content }}"
+    "{% if turn.role == 'assistant' %}{{ end_marker }}{% endif %}{% endfor %}"
 )
 
 

@@ -8,7 +8,7 @@ from typing import Any
 
 from foldkit.formats import GgufFile, InputError, read_json
 from foldkit.formats.jsonl import read_text
-from foldkit.templates import HEADINGS, Markup
+from foldkit.templates import HEADINGS, PLAIN, Markup
 
 from .gguf_tokenizer import tokenizer_json
 from .tokenizer import TextTokenizer
@@ -30,14 +30,14 @@ class TextSide:
         return self.tokenizer.token(self.end_ids[0])
 
     def markup(self, choice: str = "auto") -> Markup:
-        """Return the markup: the base's `own`, our `headings`, or by `auto` its own where it has one.
+        """Return the markup: the base's `own`, our `headings`, `plain` texts, or by `auto` its own where it has one.
 
         Raises InputError when its own is asked for and there is none.
         """
         if choice == "own" and not self.chat_markup:
             raise InputError(self.where, "chat markup", "markup in the base's files", None, "use markup = 'headings'")
-        source = HEADINGS if choice == "headings" or not self.chat_markup else self.chat_markup
-        return Markup(source, self.start_marker, self.end_marker, self.where)
+        ours = {"headings": HEADINGS, "plain": PLAIN}
+        return Markup(ours.get(choice, self.chat_markup or HEADINGS), self.start_marker, self.end_marker, self.where)
 
 
 def open_text_side(path: Path) -> TextSide:

@@ -71,7 +71,7 @@ use = "template.toml"       # how a row becomes turns
 {_split(found)}
 [base]
 model = {quoted(found.base)}     # the small one that ships, a folder, or a .gguf file
-
+{_markup(found.kind)}
 [adapter]
 rank = 8
 alpha = 16
@@ -138,6 +138,10 @@ test = {part:<20} # for the scorecard alone
 {group}
 seed = 11
 """
+
+
+def _markup(kind: Kind) -> str:
+    return 'markup = "plain"            # texts as they are, without roles\n' if kind.name == "text" else ""
 
 
 def _objective(kind: Kind) -> str:
