@@ -10,7 +10,7 @@ import torch
 from foldkit.answering import Answerer, AnswerSettings, History, Shots, draw_shots
 from foldkit.formats import InputError
 from foldkit.models import Sampling, generate, open_base
-from foldkit.templates import template_from_mapping
+from foldkit.templates import read_template, template_from_mapping
 from foldkit.tokens import TextSide
 
 TEMPLATE = {
@@ -98,6 +98,14 @@ def test_the_likelihood_of_an_answer_is_that_of_its_tokens(answerer: Answerer) -
         logits = answerer.decoder.logits(answerer.decoder(torch.tensor([ids])))[0].log_softmax(-1)
         expected = sum(float(logits[place - 1, ids[place]]) for place in range(len(prompt), len(ids)))
         assert likelihood == pytest.approx(expected, rel=1e-9)
+
+
+def test_a_reply_to_hold_has_its_end_marker_unless_it_goes_on(answerer: Answerer, side: TextSide) -> None:
+    """As it was learned, and what belongs to the reply is all after the prompt."""
+    pieces = Answerer(answerer.decoder, side, read_template("pieces", Path()), side.markup("plain"))
+    ids, flags = pieces.with_reply({"text": "x", "goes_on": ""}, "wind west")
+    assert pieces.with_reply({"text": "x", "goes_on": "yes"}, "wind west") == (ids[:-1], flags[:-1])
+    assert (ids[-1] in side.end_ids, flags) == (True, [False] + [True] * (len(ids) - 1))
 
 
 def test_shots_stand_before_the_question_in_the_same_form(answerer: Answerer) -> None:

@@ -376,6 +376,7 @@ def test_pieces_of_a_text_lose_blanks_alone(words: list[str], longest: int) -> N
     assert all(0 < len(piece) <= longest and piece == piece.strip() for piece in pieces)
     assert set(found["day"]) <= {"3"}
     assert set(found["source_row"]) <= {"7"}
+    assert list(found["goes_on"]) == ["yes"] * (len(pieces) - 1) + [""] * bool(pieces)
     assert bool(left_out) == (not pieces)
 
 

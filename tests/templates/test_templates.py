@@ -137,6 +137,13 @@ def test_a_conversation_of_any_length_is_its_own_turns() -> None:
         template_from_mapping({"name": "x", "turn": [{"each": "m", "roles": {"keeper": "users"}}]}, "here")
     with pytest.raises(FoldKitError, match="roles: expected a turn with each"):
         template_from_mapping({"name": "x", "turn": [{"role": "user", "text": "a", "roles": roles}]}, "here")
+    piece = read_template("pieces", Path())
+    assert [turn.open for more in ("yes", "") for turn in piece.turns({"text": "a", "goes_on": more})] == [True, False]
+    assert [piece.goes_on({"text": "a", "goes_on": more}) for more in ("yes", " ")] == [True, False]
+    assert template_from_mapping(piece.as_mapping(), "again") == piece
+    first = [{"role": "assistant", "text": "a", "learned": True, "open": "b"}, {"role": "assistant", "text": "c"}]
+    with pytest.raises(FoldKitError, match="open: expected one, in the last learned turn"):
+        template_from_mapping({"name": "x", "turn": [first[0], {**first[1], "learned": True}]}, "here")
     with pytest.raises(FoldKitError, match="a turn without role and text"):
         template_from_mapping({"name": "x", "turn": [{"each": "m", "role": "user"}]}, "here")
 

@@ -123,6 +123,18 @@ def test_plain_markup_is_the_texts_and_end_markers(side: TextSide, start: str, a
     assert lone.ids[:1] == encoder.prompt(())
 
 
+@pytest.mark.parametrize("kind", ["own", "headings", "plain"])
+def test_a_reply_that_goes_on_has_no_end_marker(side: TextSide, chat_side: TextSide, kind: str) -> None:
+    """It is learned to its last token, and nothing else changes; a reply before it is closed."""
+    chosen = chat_side if kind == "own" else side
+    encoder = Encoder(chosen, chosen.markup(kind))
+    talk = (*turns("a", "b")[1:], *turns("c", "d and e")[1:])
+    whole, going = encoder.example(talk), encoder.example((*talk[:-1], talk[-1]._replace(open=True)))
+    assert going.ids == whole.ids[:-1]
+    assert whole.ids[-1] in encoder.end_ids
+    assert going.spans == (whole.spans[0], (whole.spans[1][0], whole.spans[1][1] - 1))
+
+
 def test_a_start_token_is_added_once(tokenizer_text: str) -> None:
     """Where the tokenizer adds one by itself, only the markup writes it."""
     values = json.loads(tokenizer_text)

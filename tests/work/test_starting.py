@@ -145,6 +145,11 @@ def test_long_texts_are_cut_in_pieces_and_other_long_rows_are_told(tmp_path: Pat
     dataset = foldkit.build(sheet)
     counts = dataset.counts()
     assert not dataset.set_aside
+    inputs = open_inputs(sheet)
+    last = inputs.table["goes_on"] == ""
+    assert last.sum() == 12
+    ends = {one.row: one.ids[-1] in inputs.coder.encoder.end_ids for part in dataset.parts.values() for one in part}
+    assert ends == last.to_dict()
     assert max(part["longest"] for part in counts.values()) <= sheet.train.window == 512
     assert len({part["rows"] for part in (counts["validation"], counts["test"])}) == 1  # a text each
     told = foldkit.start("../q.jsonl", tmp_path / "q").assumed[1]

@@ -68,8 +68,11 @@ class Answerer:
     def with_reply(
         self, row: Mapping[str, str], reply: str, shots: Before = NO_SHOTS
     ) -> tuple[tuple[int, ...], list[bool]]:
-        """Return the ids of prompt and a reply, and for each id whether it is the reply's, end marker included."""
-        target = Turn("assistant", reply, learned=True)
+        """Return the ids of prompt and a reply, and for each id whether it is the reply's.
+
+        Its end marker is included, but for one that goes on elsewhere.
+        """
+        target = Turn("assistant", reply, learned=True, open=self.template.goes_on(row))
         encoded = self.encoder.example((*shots.prompt_turns(self.template, row), target))
         return encoded.ids, [index >= encoded.n_prompt for index in range(len(encoded.ids))]
 

@@ -240,5 +240,5 @@ def _ends_in_a_blank(one: _Row) -> bool:
 
 
 def _loses(one: _Row, tokenizer: TextTokenizer) -> bool:
-    learned = [text for text, n in zip(one.texts, one.layout.closing, strict=True) if n]
+    learned = [text for text, n in zip(one.texts, one.layout.closing, strict=True) if n is not None]
     return any(tokenizer.decode(tokenizer.encode_text(text), keep_control=True) != text for text in learned)

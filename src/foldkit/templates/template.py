@@ -4,7 +4,8 @@ A template is a name and a list of turns. A turn has a role, a text with `{slots
 is filled (`before` the text, or after it by `when`), and may be learned. `{{` and `}}` are braces themselves. A turn
 with `each` stands for a whole conversation: the JSON list of messages in that column, every reply in it learned unless
 its message says `"learned": false`; `roles` says what other names of roles in it mean. `default` gives texts for slots
-that are blank. The last learned turn may have a `rejected` text: the worse reply of a preference pair.
+that are blank. The last learned turn may have a `rejected` text: the worse reply of a preference pair; and where the
+slot `open` is filled it has no end marker, for its text goes on elsewhere.
 """
 
 from __future__ import annotations
@@ -51,7 +52,8 @@ class TurnPattern:
     """One turn of a template; it stands only where the slot `needs` is filled, when that is given.
 
     With `each`, it is all turns of the conversation in that column instead, and has no role or text of its own; `roles`
-    names roles of its messages with ours: `{ keeper = "user" }`.
+    names roles of its messages with ours: `{ keeper = "user" }`. A learned turn is left without its end marker where
+    the slot `open` is filled.
     """
 
     role: str = ""
@@ -63,6 +65,7 @@ class TurnPattern:
     each: str = ""
     roles: dict[str, str] = field(default_factory=dict)
     rejected: str = ""
+    open: str = ""
 
     @functools.cached_property
     def slots(self) -> tuple[str, ...]:
@@ -83,13 +86,15 @@ class Turn(NamedTuple):
     role: str
     text: str
     learned: bool = False
+    open: bool = False
 
 
 class Outline(NamedTuple):
-    """The turns of an example without their texts: the role of each, and whether it is learned."""
+    """The turns of an example without their texts: the role of each, whether it is learned, and whether it goes on."""
 
     roles: tuple[str, ...]
     learned: tuple[bool, ...]
+    open: tuple[bool, ...]
 
 
 @dataclass(frozen=True)
@@ -111,6 +116,7 @@ class Template:
             for part in pattern.when:
                 names += [part.slot, *slots_of(part.text)]
             names += slots_of(pattern.rejected)
+            names += [pattern.open] if pattern.open else []
         return tuple(dict.fromkeys(names))
 
     def needed_slots(self, row: Mapping[str, str]) -> tuple[str, ...]:
@@ -129,13 +135,13 @@ class Template:
             if pattern.each:
                 turns += conversation(row[pattern.each], pattern.roles)
             else:
-                turns.append(Turn(pattern.role, pattern.render(row), pattern.learned))
+                turns.append(Turn(pattern.role, pattern.render(row), pattern.learned, _is_filled(pattern.open, row)))
         return outline_of(turns), [turn.text for turn in turns]
 
     def turns(self, row: Mapping[str, str]) -> tuple[Turn, ...]:
         """Return the turns of a row, its learned texts included. Raises ValueError for a broken conversation."""
         outline, texts = self.outlined(row)
-        return tuple(map(Turn, outline.roles, texts, outline.learned))
+        return tuple(map(Turn, outline.roles, texts, outline.learned, outline.open))
 
     def prompt_turns(self, row: Mapping[str, str]) -> tuple[Turn, ...]:
         """Return the turns before the last learned one: what a model is asked."""
@@ -145,6 +151,10 @@ class Template:
     def target(self, row: Mapping[str, str]) -> str:
         """Return the text of the last learned turn: what the row holds as right."""
         return [turn.text for turn in self.turns(row) if turn.learned][-1]
+
+    def goes_on(self, row: Mapping[str, str]) -> bool:
+        """Tell whether the last learned turn of a row is left without its end marker."""
+        return any(_is_filled(pattern.open, row) for pattern in self.turn)
 
     def reply_slots(self) -> tuple[str, ...]:
         """Columns that the last learned reply is made of, but for those with a default."""
@@ -177,15 +187,16 @@ class Template:
             turn["when"] = [{"slot": part.slot, "text": part.text} for part in p.when]
             turn |= {"roles": dict(p.roles)} if p.roles else {}
             turn |= {"rejected": p.rejected} if p.rejected else {}
+            turn |= {"open": p.open} if p.open else {}
             turns.append(turn)
         return {"name": self.name, "turn": turns, "default": dict(self.default)}
 
     @functools.cached_property
     def _fixed(self) -> Outline | None:
         """The outline of every row; None where that depends on the row."""
-        if any(pattern.needs or pattern.each for pattern in self.turn):
+        if any(pattern.needs or pattern.each or pattern.open for pattern in self.turn):
             return None
-        return Outline(tuple(p.role for p in self.turn), tuple(p.learned for p in self.turn))
+        return outline_of([Turn(pattern.role, "", pattern.learned) for pattern in self.turn])
 
     @functools.cached_property
     def _always_needed(self) -> tuple[str, ...] | None:
@@ -210,7 +221,12 @@ class Template:
 
 def outline_of(turns: Sequence[Turn]) -> Outline:
     """Return the outline of turns."""
-    return Outline(tuple(turn.role for turn in turns), tuple(turn.learned for turn in turns))
+    roles, _, learned, is_open = zip(*turns, strict=True) if turns else ((), (), (), ())
+    return Outline(roles, learned, is_open)
+
+
+def _is_filled(slot: str, row: Mapping[str, str]) -> bool:
+    return bool(slot) and bool(row.get(slot, "").strip())
 
 
 def _standing_parts(parts: tuple[Part, ...], row: Mapping[str, str]) -> str:
@@ -248,9 +264,12 @@ def template_from_mapping(values: Mapping[str, Any], where: str) -> Template:
     for slot in template.default:
         if slot not in template.slots():
             raise InputError(where, "default", "a slot of the template", slot, near_name(slot, template.slots()))
-    worse = [number for number, pattern in enumerate(template.turn, 1) if pattern.rejected]
-    if worse and worse != [max(number for number, pattern in enumerate(template.turn, 1) if pattern.learned)]:
-        raise InputError(where, "rejected", "one, in the last learned turn", f"turn {worse[0]}", "move it there")
+    numbered = list(enumerate(template.turn, 1))
+    last = [max((number for number, pattern in numbered if pattern.learned), default=0)]
+    for key in ("rejected", "open"):
+        having = [number for number, pattern in numbered if getattr(pattern, key)]
+        if having and having != last:
+            raise InputError(where, key, "one, in the last learned turn", f"turn {having[0]}", "move it there")
     if not any((pattern.learned and not pattern.needs) or pattern.each for pattern in template.turn):
         raise InputError(where, "turns", "at least one learned turn that always stands", None, "add `learned = true`")
     return template

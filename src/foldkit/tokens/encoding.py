@@ -36,15 +36,15 @@ class Encoded:
 class Layout:
     """What stands around the texts of an example, as ids: `before` each text, and the `end` after the last.
 
-    `closing` says for each text how many ids after it are learned with it: 0 for one that is not learned, else as far
-    as the first end marker. `opening` is the markup before the last text. The last reply is written as it stands in the
-    `whole`, and what is before it as it is `asked`, None where that is the same. `unlike` says that replies before the
-    last one do not stand after what they would be asked with.
+    `closing` says for each text how many ids after it are learned with it: as far as the first end marker, 0 for one
+    that goes on; None for one that is not learned. `opening` is the markup before the last text. The last reply is
+    written as it stands in the `whole`, and what is before it as it is `asked`, None where that is the same. `unlike`
+    says that replies before the last one do not stand after what they would be asked with.
     """
 
     before: tuple[list[int], ...]
     end: list[int]
-    closing: tuple[int, ...]
+    closing: tuple[int | None, ...]
     opening: str
     roles: tuple[str, ...]
     asked: Shape | None
@@ -58,7 +58,7 @@ class Layout:
             ids += before
             start = len(ids)
             ids += text
-            if n_closing:
+            if n_closing is not None:
                 spans += (start - begin, len(ids) - begin + n_closing)
         ids += self.end
 
@@ -82,7 +82,8 @@ class Encoder:
     def example(self, turns: Sequence[Turn]) -> Encoded:
         """Return the ids of an example that ends with the end marker of its last learned turn.
 
-        Each learned turn's text and the first end marker of the markup after it are learned, nothing else.
+        Each learned turn's text and the first end marker of the markup after it are learned, nothing else; a turn that
+        goes on has none.
         Raises InputError when the markup closes a learned turn with no end marker.
         """
         layout, texts = self.laid_out(outline_of(turns), [turn.text for turn in turns])
@@ -112,7 +113,8 @@ class Encoder:
         whole = self.markup.shape(roles)
         asked = self._asked(roles[:-1], whole)
         ids = [self.tokenizer.encode_markup(piece) for piece in (*asked.pieces, whole.pieces[-1])]
-        closing = tuple(self._n_closing(after) if flag else 0 for flag, after in zip(learned, ids[1:], strict=True))
+        turns = zip(learned, outline.open[:n_turns], ids[1:], strict=True)
+        closing = tuple((0 if goes_on else self._n_closing(after)) if flag else None for flag, goes_on, after in turns)
         earlier = [at for at, flag in enumerate(learned[:-1]) if flag]
         unlike = any(self._asked(roles[:at], whole).pieces != asked.pieces[: at + 1] for at in earlier)
         end, opening = ids[-1][: closing[-1]], asked.pieces[-1]

@@ -86,14 +86,16 @@ learning_rate = 1e-3
 {_score(found.kind)}"""
 
 
-def template_text(kind: Kind, roles: dict[str, str]) -> str:
-    """Return the template of a kind of rows: the built-in one, with what columns add that only some rows have."""
-    head, rest = (BUILTIN / f"{SHAPED.get(kind.name, kind.name)}.toml").read_text(encoding="utf-8").split("\n", 1)
+def template_text(found: Found) -> str:
+    """Return the template of rows as they were found: a built-in one, with what only some rows have."""
+    kind = found.kind
+    name = "pieces" if kind.name == "text" and found.shape else SHAPED.get(kind.name, kind.name)
+    head, rest = (BUILTIN / f"{name}.toml").read_text(encoding="utf-8").split("\n", 1)
     above = _ABOVE_INPUT.get(kind.name, "")
     if above and "input" in kind.columns:
         rest = rest.replace(above, above + _INPUT)
-    if roles and kind.name == "conversation":
-        rest = rest.replace(_EACH, f"{_EACH}roles = {inline(roles)}\n")
+    if found.roles and kind.name == "conversation":
+        rest = rest.replace(_EACH, f"{_EACH}roles = {inline(found.roles)}\n")
     return f"{head}\n{_SYSTEM if 'system' in kind.columns else ''}{rest}"
 
 

@@ -78,15 +78,14 @@ def start(
     with _made(folder):
         reading, assumed = _reading(RowsSettings(source, encoding=encoding), folder)
         found, told = _found(reading, folder, base, question, answer)
-        template = template_text(found.kind, found.roles)
-        inputs = _inputs(found, template, folder)
+        inputs = _inputs(found, template_text(found), folder)
         if found.shape:
             found = found._replace(n_rows=len(inputs.table), n_units=len(inputs.table))
         if found.group:
             found, parted = _parted(found, inputs)
             told.append(parted)
         found, window, fits = _fitted(found, inputs)
-        write_aside(template_at, template)
+        write_aside(template_at, template_text(found))
         write_aside(sheet_at, sheet_text(found, window))
     alone = [] if found.group or found.in_order else [_alone(found.groups)]
     return Start(sheet_at, template_at, (*assumed, *told, fits, *alone))

@@ -14,6 +14,8 @@ from foldkit.formats.settings import within
 from ..tables import column, rows_of
 from .contract import SOURCE_ROW, renumbered
 
+# The column that says that a text goes on after a piece.
+GOES_ON = "goes_on"
 _ENDS = tuple(map(re.compile, (r"\n\s*\n\s*", r"\n\s*", r"(?<=[.!?…])\s+|(?<=[。！？])\s*", r"\s+")))
 
 
@@ -29,17 +31,22 @@ class PiecesSettings:
 
 
 def in_pieces(table: pd.DataFrame, settings: PiecesSettings) -> tuple[pd.DataFrame, dict[int, str]]:
-    """Return a row for each piece, all other columns repeated, and `source_row`; a blank text is left out."""
+    """Return a row for each piece, all other columns repeated, and `source_row`; a blank text is left out.
+
+    `goes_on` is "yes" for every piece of a text but the last.
+    """
     column(table, settings.text, "[rows.pieces] text")
-    names = list(map(str, table))
+    names = [name for name in map(str, table) if name != GOES_ON]
     rows: list[dict[str, str]] = []
     left_out: dict[int, str] = {}
     for number, cells in rows_of(table):
         pieces = cut(cells[settings.text], settings.longest)
-        rows += [cells | {settings.text: piece, SOURCE_ROW: str(number)} for piece in pieces]
+        for place, piece in enumerate(pieces, 1):
+            goes_on = "yes" if place < len(pieces) else ""
+            rows.append(cells | {settings.text: piece, GOES_ON: goes_on, SOURCE_ROW: str(number)})
         if not pieces:
             left_out[number] = f"blank: {settings.text}"
-    return renumbered(rows, (*names, SOURCE_ROW)), left_out
+    return renumbered(rows, (*names, GOES_ON, SOURCE_ROW)), left_out
 
 
 def cut(text: str, longest: int, ends: Sequence[re.Pattern[str]] = _ENDS) -> list[str]:
