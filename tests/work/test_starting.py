@@ -64,6 +64,7 @@ KINDS = {
         winner="he",
     ),
     "label": rows(sentence=lambda i: f"the sea at hour {i}", intent=lambda i: WORDS[i % 4]),
+    "with notes text": rows(text=lambda i: f"the sea at hour {i}", tags=lambda i: [f"hour {i}"]),
     "two texts label": rows(
         premise=lambda i: f"the sea at hour {i}", hypothesis=lambda i: f"it is {WORDS[i % 4]}", label=lambda i: i % 3
     ),

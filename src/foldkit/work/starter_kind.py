@@ -29,6 +29,8 @@ TOLD, RECOGNISED, GUESSED = (
     "guessed from the cells, as the usual names of columns are not all there",
 )
 _ANSWERS, _CHOICES = "answers", "choices"
+# Names of labels that notes on a text have too, which are many.
+_OFTEN_NOTES = ("topic", "tag", "tags", "labels")
 # The name of a column with one choice: A, option_c, choice 2.
 _ONE_CHOICE = re.compile(r"((option|choice)[ _-]?)?[a-h]|(option|choice)[ _-]?[1-8]")
 
@@ -100,7 +102,8 @@ def _belied(kind: Kind, table: pd.DataFrame) -> str:
         return "winner"
     if kind.name == "conversation" and not table[kind.columns["messages"]].str.match(r"\s*\[").any():
         return "messages"
-    return ""
+    label = kind.columns.get("label", "")
+    return "label" if label.lower() in _OFTEN_NOTES and not is_few(table[label]) else ""
 
 
 def _settled(kind: Kind, table: pd.DataFrame) -> Kind | None:
