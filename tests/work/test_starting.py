@@ -324,6 +324,25 @@ def test_another_delimiter_and_encoding_are_written_down(tmp_path: Path) -> None
     assert sum(part["rows"] for part in foldkit.build(sheet).counts().values()) == 40
 
 
+@pytest.mark.parametrize("sign", [",", ";"])
+@pytest.mark.parametrize("above", [("The desk's notes",), ("The desk's notes{0}{0}", "", "of March{0}{0}")])
+def test_lines_above_the_header_are_passed_over(tmp_path: Path, sign: str, above: tuple[str, ...]) -> None:
+    """As a table of calculation exports them; that is said, and rows are named by their lines in the file."""
+    lines = [*above, "Question{0}Answer{0}", *(f"sea {i}?{{0}}{WORDS[i % 4]}{{0}}x" for i in range(40)), "a{0}b"]
+    (tmp_path / "r.csv").write_text("\n".join(line.format(sign) for line in lines))
+    with pytest.raises(InputError, match=f"line {len(lines)}.: row: expected 3 cells, found '2 cells'"):
+        foldkit.start("r.csv", tmp_path)
+    (tmp_path / "r.csv").write_text("\n".join(line.format(sign) for line in lines[:-1]))
+    started = foldkit.start("r.csv", tmp_path)
+    assert f"the header is line {len(above) + 1}: what stands above it is passed over" in started.assumed
+    sheet = foldkit.read_sheet(started.sheet)
+    assert (sheet.rows.skip, sheet.rows.delimiter) == (len(above), "" if sign == "," else sign)
+    assert sum(part["rows"] for part in foldkit.build(sheet).counts().values()) == 40
+    whole = ["Question{0}Answer", *(f'sea {i}?{{0}}"Well, calm,\nor rough, or so, I,\n say, {i}"' for i in range(200))]
+    (tmp_path / "s.csv").write_text("\n".join(whole).format(sign))
+    assert not any("above" in said for said in foldkit.start("../s.csv", tmp_path / "s").assumed)
+
+
 def test_the_key_of_the_rows_is_found_and_written_down(tmp_path: Path) -> None:
     """That of the longest array of objects; in a file whose rows stand under none, or that is one, there is none."""
     values = {"about": {"by": [{"name": "Orra"}]}, "data": {"items": KINDS["label"]}}

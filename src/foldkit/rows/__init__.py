@@ -10,7 +10,7 @@ from .readers import READERS
 from .reading import BadRow, Rows, read_rows, stream_rows
 from .settings import RowsSettings
 from .shapes import SHAPES
-from .sources import find_files, found_delimiter, found_key, is_prose
+from .sources import find_files, found_key, found_table, is_prose
 from .tables import column
 
 __all__ = [
@@ -28,8 +28,8 @@ __all__ = [
     "cells_at",
     "column",
     "find_files",
-    "found_delimiter",
     "found_key",
+    "found_table",
     "guess",
     "has_turns",
     "is_few",

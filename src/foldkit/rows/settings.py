@@ -6,6 +6,7 @@ import codecs
 from dataclasses import dataclass, field
 
 from foldkit.formats import UsageError, one_of
+from foldkit.formats.settings import within
 
 from .shapes import (
     SHAPES,
@@ -31,10 +32,10 @@ class RowsSettings:
 
     `source` is a file, a folder or a glob. `columns` names ours with theirs, a column or a path in one that holds
     objects or lists: `{ note = "Notiz", answer = "answers.text.0" }`. `strip` takes blanks off both ends of every cell.
-    `on_bad` says whether a row that cannot be read stops the work or is set aside. `delimiter` and `header` are for
-    tables of text, `key` is the path to the list in a JSON file, `unit` is what one row of a text file is.
-    `transcript`, `grouped`, `bilingual`, `graded`, `judged`, `picked`, `compared`, `choices`, `marked` and `pieces`
-    say what a source is to be made into first.
+    `on_bad` says whether a row that cannot be read stops the work or is set aside. `delimiter`, `header` and `skip`,
+    how many lines stand above it, are for tables of text, `key` is the path to the list in a JSON file, `unit` is what
+    one row of a text file is. `transcript`, `grouped`, `bilingual`, `graded`, `judged`, `picked`, `compared`,
+    `choices`, `marked` and `pieces` say what a source is to be made into first.
     """
 
     source: str
@@ -43,6 +44,7 @@ class RowsSettings:
     on_bad: str = "stop"
     encoding: str = "utf-8"
     delimiter: str = ""
+    skip: int = 0
     header: bool = True
     key: str = ""
     unit: str = "paragraph"
@@ -70,6 +72,7 @@ class RowsSettings:
         one_of(self.unit, UNITS, "[rows]", "unit")
         if len(self._shapes()) > 1:
             raise UsageError("[rows]", "shape", "one of them", " and ".join(self._shapes()), "leave the others out")
+        within(self.skip, 0, 10**6, "[rows]", "skip")
         if len(self.delimiter) > 1:
             raise UsageError("[rows]", "delimiter", "one character", self.delimiter, "leave it out for , and tab")
         try:

@@ -8,7 +8,7 @@ from pathlib import Path
 from foldkit.formats import InputError
 
 from .readers import READERS
-from .readers.delimited import other_delimiter, read_delimited
+from .readers.delimited import found_layout, read_delimited
 from .readers.json_files import found_array, read_json
 from .readers.prose import read_prose
 from .settings import RowsSettings
@@ -44,10 +44,13 @@ def find_files(source: str, folder: Path) -> list[Path]:
     return files
 
 
-def found_delimiter(settings: RowsSettings, folder: Path) -> str:
-    """Return what parts the cells of a source's first file, "" where that is the usual delimiter, or there are none."""
+def found_table(settings: RowsSettings, folder: Path) -> tuple[str, int]:
+    """Return what parts the cells of a source's first file, "" for what usually does, and how many lines stand above.
+
+    Of a file that is no table of text it is "" and 0.
+    """
     first = find_files(settings.source, folder)[0]
-    return other_delimiter(first, settings.encoding) if READERS[ending(first)] is read_delimited else ""
+    return found_layout(first, settings.encoding) if READERS[ending(first)] is read_delimited else ("", 0)
 
 
 def is_prose(settings: RowsSettings, folder: Path) -> bool:

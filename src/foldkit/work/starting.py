@@ -19,8 +19,8 @@ from foldkit.rows import (
     Kind,
     RowsSettings,
     belonging,
-    found_delimiter,
     found_key,
+    found_table,
     is_prose,
     read_rows,
     texts_at,
@@ -206,14 +206,15 @@ def _fitted(found: Found, inputs: Inputs) -> tuple[Found, int, str]:
 
 
 def _reading(settings: RowsSettings, folder: Path) -> tuple[RowsSettings, list[str]]:
-    """Return how the source is read, an unusual delimiter or the key of an array found, and what that assumes."""
-    other, key = found_delimiter(settings, folder), found_key(settings, folder)
+    """Return how the source is read, what is unusual in it found, and what that assumes."""
+    (other, skip), key = found_table(settings, folder), found_key(settings, folder)
     said = [f"cells are parted by {other!r}, as the header has no other"] if other else []
     said += [f"the rows stand under the key {key!r}"] if key else []
+    said += [f"the header is line {skip + 1}: what stands above it is passed over"] if skip else []
     if is_prose(settings, folder):
         others = " or ".join(unit for unit in UNITS if unit != settings.unit)
         said.append(f"every {settings.unit} is a text by itself; unit in [rows] may be {others}")
-    return dataclasses.replace(settings, delimiter=other, key=key), said
+    return dataclasses.replace(settings, delimiter=other, key=key, skip=skip), said
 
 
 def _alone(groups: list[str]) -> str:

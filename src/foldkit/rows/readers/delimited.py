@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import contextlib
 import csv
+import itertools
 import json
+import statistics
 import zlib
 from collections.abc import Iterator
 from pathlib import Path
@@ -18,17 +20,21 @@ from .contract import Bad, Block, open_text
 csv.field_size_limit(2**31 - 1)
 # What else parts cells where a header comes out as one.
 _OTHERS = (";", "\t", "|", ",")
+_LOOKED_AT = 200
 
 
 def read_delimited(path: Path, settings: RowsSettings, most: int) -> Iterator[Block | Bad]:
     """Yield the rows; without a header, or a name in it, the columns are column_1, column_2 and so on.
 
-    Raises InputError where the header is one cell that another delimiter would part, unless `settings` name theirs.
+    As many lines as `settings.skip` says are passed over first. Raises InputError where the header is one cell that
+    another delimiter would part, unless `settings` name theirs.
     """
     delimiter = settings.delimiter or _usual(path)
     with open_text(path, settings.encoding) as file:
+        for _ in range(settings.skip):
+            next(file, None)
         reader = csv.reader(file, delimiter=delimiter, strict=True)
-        lines = _whole_lines(path, reader)
+        lines = _whole_lines(path, reader, settings.skip)
         first = next(lines, None)
         if first is None:
             return
@@ -47,7 +53,7 @@ def read_delimited(path: Path, settings: RowsSettings, most: int) -> Iterator[Bl
             if len(cells) == len(header):
                 held.append(cells)
                 continue
-            place = f"{path}, row {number} (line {reader.line_num})"
+            place = f"{path}, row {number} (line {settings.skip + reader.line_num})"
             number += 1
             todo = f"quote cells that hold {delimiter!r}"
             yield Bad(place, "row", f"{len(header)} cells", f"{len(cells)} cells", todo)
@@ -55,13 +61,38 @@ def read_delimited(path: Path, settings: RowsSettings, most: int) -> Iterator[Bl
             yield _block(path, number, header, held)
 
 
-def other_delimiter(path: Path, encoding: str) -> str:
-    """Return what parts the cells of a file's header where its usual delimiter does not, "" where that does."""
-    header: list[str] = []
+def found_layout(path: Path, encoding: str) -> tuple[str, int]:
+    """Return what parts the cells of a file, "" for what usually does, and how many lines stand above its header.
+
+    Another delimiter does where it alone parts the header, or the first lines. Above the header are lines with at most
+    half of the cells that the first lines fill.
+    """
+    lines = _first_lines(path, encoding)
+    other = _other(next(csv.reader(lines, delimiter=_usual(path)), []))
+    for delimiter in (other,) if other else ("", *_OTHERS):
+        starts, counted = _records(lines, delimiter or _usual(path))
+        usual = statistics.median_high(counted or [0])
+        if usual > 1:
+            return delimiter, next(start for start, n in zip(starts, counted, strict=True) if 2 * n > usual)
+    return other, 0
+
+
+def _records(lines: list[str], delimiter: str) -> tuple[list[int], list[int]]:
+    """Return how many lines stand before each record and how many cells it fills; not of one that breaks off."""
+    starts, counted = [0], list[int]()
+    reader = csv.reader(lines, delimiter=delimiter)
+    for cells in reader:
+        counted.append(sum(bool(cell.strip()) for cell in cells))
+        starts.append(reader.line_num)
+    whole = len(counted) - (len(lines) == _LOOKED_AT)
+    return starts[:whole], counted[:whole]
+
+
+def _first_lines(path: Path, encoding: str) -> list[str]:
     # What is wrong with a file is said when its rows are read.
     with contextlib.suppress(UnicodeError, csv.Error, EOFError, OSError, zlib.error), open_text(path, encoding) as file:
-        header = next(csv.reader(file, delimiter=_usual(path)), [])
-    return _other(header)
+        return list(itertools.islice(file, _LOOKED_AT))
+    return []
 
 
 def _usual(path: Path) -> str:
@@ -73,14 +104,16 @@ def _other(header: list[str]) -> str:
     return next((sign for sign in _OTHERS if len(header) == 1 and sign in header[0]), "")
 
 
-def _whole_lines(path: Path, reader: Any) -> Iterator[list[str]]:
+def _whole_lines(path: Path, reader: Any, skip: int) -> Iterator[list[str]]:
     """Yield the cells of each line that is not blank; raises InputError naming the line that is no CSV."""
     try:
         for cells in reader:
             if cells:
                 yield cells
     except csv.Error as error:
-        raise InputError(f"{path}, line {reader.line_num}", "line", "CSV", str(error), "mend its quotes") from None
+        raise InputError(
+            f"{path}, line {skip + reader.line_num}", "line", "CSV", str(error), "mend its quotes"
+        ) from None
 
 
 def _block(path: Path, number: int, header: list[str], lines: list[list[str]]) -> Block:
