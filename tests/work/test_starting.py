@@ -44,6 +44,12 @@ KINDS = {
         answer_good=lambda i: WORDS[i % 4],
         answer_bad=lambda i: f"not {i}",
     ),
+    "good and bad votes question": rows(
+        question=lambda i: f"sea {i}?",
+        answer=lambda i: WORDS[i % 4],
+        good_votes=lambda i: i,
+        is_bad=lambda i: i % 2 == 0,
+    ),
     "with marks compared": rows(
         chosen=lambda i: f"\n\nHuman: sea {i}?\n\nAssistant: Well?\n\nHuman: How?\n\nAssistant: {WORDS[i % 4]}",
         rejected=lambda i: f"\n\nHuman: sea {i}?\n\nAssistant: Well?\n\nHuman: How?\n\nAssistant: no idea",

@@ -1,7 +1,7 @@
 """Files to a table of text, and looking at it. Knows no tokens."""
 
 from .asked import AskedRows
-from .guessing import belonging, guess, is_few
+from .guessing import are_texts, belonging, guess, is_few
 from .kinds import KINDS, Kind, recognise, usual
 from .looking import ColumnSummary, RowsSummary, summarise
 from .marks import has_turns, usual_marks
@@ -24,6 +24,7 @@ __all__ = [
     "Rows",
     "RowsSettings",
     "RowsSummary",
+    "are_texts",
     "belonging",
     "cells_at",
     "column",

@@ -65,6 +65,12 @@ def _numbers(cells: pd.Series[Any]) -> bool:
     return bool(pd.to_numeric(cells, errors="coerce").notna().all())
 
 
+def are_texts(cells: pd.Series[Any]) -> bool:
+    """Tell whether cells are no numbers or codes, and more than two words that come again and again."""
+    filled = _filled(cells)
+    return filled.nunique() > 2 and not _codes(filled)
+
+
 def _codes(cells: pd.Series[Any]) -> bool:
     """Tell whether cells are numbers, times, or single words with a digit in each: names of files, hashes."""
     if _numbers(cells) or cells.str.fullmatch(r"\S*\d\S*").all():

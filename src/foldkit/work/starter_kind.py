@@ -12,6 +12,7 @@ from foldkit.rows import (
     KINDS,
     SHAPES,
     Kind,
+    are_texts,
     cells_at,
     guess,
     is_few,
@@ -102,6 +103,10 @@ def _belied(kind: Kind, table: pd.DataFrame) -> str:
         return "winner"
     if kind.name == "conversation" and not table[kind.columns["messages"]].str.match(r"\s*\[").any():
         return "messages"
+    for slot in ("chosen", "rejected"):
+        name = kind.columns.get(slot, "")
+        if name and name.lower() not in KINDS["preference"][slot] and not are_texts(table[name]):
+            return slot
     label = kind.columns.get("label", "")
     return "label" if label.lower() in _OFTEN_NOTES and not is_few(table[label]) else ""
 

@@ -67,7 +67,12 @@ def found_layout(path: Path, encoding: str) -> tuple[str, int]:
     Another delimiter does where it alone parts the header, or the first lines. Above the header are lines with at most
     half of the cells that the first lines fill.
     """
-    lines = _first_lines(path, encoding)
+    with contextlib.suppress(csv.Error):  # said when the rows are read
+        return _layout(_first_lines(path, encoding), path)
+    return "", 0
+
+
+def _layout(lines: list[str], path: Path) -> tuple[str, int]:
     other = _other(next(csv.reader(lines, delimiter=_usual(path)), []))
     for delimiter in (other,) if other else ("", *_OTHERS):
         starts, counted = _records(lines, delimiter or _usual(path))
