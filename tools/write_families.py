@@ -44,7 +44,10 @@ markup around them.
 
 The turns of a template stand in the chat markup that a base's files carry, and under plain headings (`== user ==`, each
 reply closed by the end marker) where they carry none. `markup` in `[base]` says so itself: `own`, which is refused
-where there is none, `headings`, or `auto`. Some markups open a reply otherwise when they ask for one than they write
+where there is none, `headings`, `auto`, or `plain`: the texts of the turns with nothing between, each reply closed by
+the end marker, for prompts that a template writes whole and for texts that are learned as they are.
+
+Some markups open a reply otherwise when they ask for one than they write
 it in a conversation, with an empty block of thoughts for one: the last reply is learned after what asks for it, and
 `foldkit look --template` shows both. Learned replies before it stand as in a conversation; `foldkit build` says in how
 many rows that is not what asks for them.
