@@ -112,6 +112,10 @@ def test_new_says_what_it_assumed_and_what_comes_next(tmp_path: Path) -> None:
     assert call("new", "r.csv", cwd=tmp_path).returncode == 2
     assert call("new", "r.csv", "--folder", "a/b", cwd=tmp_path).stdout.endswith("foldkit look --sheet a/b/fold.toml\n")
     assert call("look", "--sheet", "a/b/fold.toml", cwd=tmp_path).returncode == 0
+    told = ("--question", "answer", "--answer", "question", "--folder", "c")
+    assert "as told: question in column 'answer', answer in" in call("new", "r.csv", *told, cwd=tmp_path).stdout
+    wrong = call("new", "r.csv", "--answer", "anwser", "--folder", "d", cwd=tmp_path)
+    assert (wrong.returncode, "did you mean 'answer'?" in wrong.stderr) == (2, True)
 
 
 def test_looking_closer_and_asking_more(work_folder: Path) -> None:

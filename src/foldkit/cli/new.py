@@ -17,8 +17,8 @@ from .common import out, shown_work
 )
 @click.option("--base", default="pellam", show_default=True, help="The base: a folder, a .gguf file, or pellam.")
 @click.option("--encoding", default="utf-8", show_default=True, help="That of a file of text.")
-@click.option("--question", default="", help="The column of what is asked, where it is not found.")
-@click.option("--answer", default="", help="The column of what is to be answered, where it is not found.")
+@click.option("--question", default="", help="The column of what is asked, where another would be taken.")
+@click.option("--answer", default="", help="The column of what is to be answered, likewise.")
 def new(file: Path, folder: Path | None, base: str, encoding: str, question: str, answer: str) -> None:
     """Write a starter sheet and template for a file of rows."""
     from foldkit.formats import InputError
