@@ -16,6 +16,8 @@ _WORDS = {
 _ROLES = {word: role for role, words in _WORDS.items() for word in words}
 # Marks that begin so stand anywhere, all others at the head of a line.
 _ANYWHERE = ("<", "[", "###")
+# One of these stands between two marks.
+_PARTING = ("\n", "###", "<|")
 _HEAD = r"^[ \t]*|(?=###[ \t]*\w+:|<\|)"
 _OPENED, _CLOSED = r"(?:<\|?\w+\|?>)?(?:[#*]+[ \t]*|<\|?|\[)?", r"[\]:*]+|\|?>|(?=\s)"
 _MARK = re.compile(f"(?:{_HEAD})({_OPENED}({'|'.join(_ROLES)})(?:{_CLOSED}))", re.IGNORECASE | re.MULTILINE)
@@ -26,6 +28,8 @@ _SEEN, _MOST, _SOME = 500, 0.9, 0.05
 
 def has_turns(text: str) -> bool:
     """Tell whether a question and a reply to it are marked in a text."""
+    if not any(sign in text for sign in _PARTING):  # most texts, and much faster
+        return False
     roles = [role for role, _ in _marks(text)]
     return "user" in roles and "assistant" in roles[roles.index("user") :]
 
