@@ -344,6 +344,13 @@ def test_lines_above_the_header_are_passed_over(tmp_path: Path, sign: str, above
     sheet = foldkit.read_sheet(started.sheet)
     assert (sheet.rows.skip, sheet.rows.delimiter) == (len(above), "" if sign == "," else sign)
     assert sum(part["rows"] for part in foldkit.build(sheet).counts().values()) == 40
+    few = ["Question{0}Answer{0}{0}", *(f"sea {i}?{{0}}calm{{0}}x{{0}}y" for i in range(40))]
+    (tmp_path / "f.csv").write_text("\n".join(few).format(sign))
+    assert "question rows, recognised" in "".join(foldkit.start("../f.csv", tmp_path / "f").assumed)
+    ragged = ["text", *(f"The sea, {', '.join(WORDS[: i % 4])}, it was" for i in range(40))]
+    (tmp_path / "g.csv").write_text("\n".join(ragged))
+    with pytest.raises(InputError, match=r"row 1 \(line 2\): row: expected 1 cells"):
+        foldkit.start("../g.csv", tmp_path / "g")
     whole = ["Question{0}Answer", *(f'sea {i}?{{0}}"Well, calm,\nor rough, or so, I,\n say, {i}"' for i in range(200))]
     (tmp_path / "s.csv").write_text("\n".join(whole).format(sign))
     assert not any("above" in said for said in foldkit.start("../s.csv", tmp_path / "s").assumed)

@@ -8,9 +8,10 @@ import itertools
 import json
 import statistics
 import zlib
+from collections import Counter
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 from foldkit.formats import InputError
 
@@ -20,7 +21,7 @@ from .contract import Bad, Block, open_text
 csv.field_size_limit(2**31 - 1)
 # What else parts cells where a header comes out as one.
 _OTHERS = (";", "\t", "|", ",")
-_LOOKED_AT = 200
+_LOOKED_AT, _MOST = 200, 0.8
 
 
 def read_delimited(path: Path, settings: RowsSettings, most: int) -> Iterator[Block | Bad]:
@@ -64,8 +65,8 @@ def read_delimited(path: Path, settings: RowsSettings, most: int) -> Iterator[Bl
 def found_layout(path: Path, encoding: str) -> tuple[str, int]:
     """Return what parts the cells of a file, "" for what usually does, and how many lines stand above its header.
 
-    Another delimiter does where it alone parts the header, or the first lines. Above the header are lines with at most
-    half of the cells that the first lines fill.
+    Another delimiter does where it alone parts the header, or the first lines. Above the header are lines with one
+    cell, or at most a third of those that the first lines fill; only where these are as wide as one another.
     """
     with contextlib.suppress(csv.Error):  # said when the rows are read
         return _layout(_first_lines(path, encoding), path)
@@ -75,22 +76,30 @@ def found_layout(path: Path, encoding: str) -> tuple[str, int]:
 def _layout(lines: list[str], path: Path) -> tuple[str, int]:
     other = _other(next(csv.reader(lines, delimiter=_usual(path)), []))
     for delimiter in (other,) if other else ("", *_OTHERS):
-        starts, counted = _records(lines, delimiter or _usual(path))
-        usual = statistics.median_high(counted or [0])
-        if usual > 1:
-            return delimiter, next(start for start, n in zip(starts, counted, strict=True) if 2 * n > usual)
+        records = _records(lines, delimiter or _usual(path))
+        usual = statistics.median_high([one.n_filled for one in records] or [0])
+        n_even = max(Counter(one.width for one in records if one.n_filled).values(), default=0)
+        if usual > 1 and n_even >= _MOST * len(records):
+            return delimiter, next(one.start for one in records if one.n_filled > max(1, usual / 3))
     return other, 0
 
 
-def _records(lines: list[str], delimiter: str) -> tuple[list[int], list[int]]:
-    """Return how many lines stand before each record and how many cells it fills; not of one that breaks off."""
-    starts, counted = [0], list[int]()
+class _Record(NamedTuple):
+    """How many lines stand before a record, how many cells it has, and how many are filled."""
+
+    start: int
+    width: int
+    n_filled: int
+
+
+def _records(lines: list[str], delimiter: str) -> list[_Record]:
+    """Return the records of lines, but for a last one that breaks off."""
+    found, start = list[_Record](), 0
     reader = csv.reader(lines, delimiter=delimiter)
     for cells in reader:
-        counted.append(sum(bool(cell.strip()) for cell in cells))
-        starts.append(reader.line_num)
-    whole = len(counted) - (len(lines) == _LOOKED_AT)
-    return starts[:whole], counted[:whole]
+        found.append(_Record(start, len(cells), sum(bool(cell.strip()) for cell in cells)))
+        start = reader.line_num
+    return found[: len(found) - (len(lines) == _LOOKED_AT)]
 
 
 def _first_lines(path: Path, encoding: str) -> list[str]:
