@@ -274,6 +274,9 @@ def test_choices_in_columns_of_their_own(write: Write) -> None:
     settings = ChoicesSettings(("a", "b", "c"))
     rows = read_rows(RowsSettings(path.name, choices=settings), path.parent)
     assert list(rows.table["choices"]) == ["A. 1\nB. 2", "A. 1\nB. \nC. 3"]
+    has_letters = pd.DataFrame({"choices": ["A) calm\nB) rough"], "answer": ["b"]}, index=[7], dtype=object)
+    found, _ = SHAPES["choices"](has_letters, ChoicesSettings())
+    assert found[["choices", "answer"]].to_numpy().tolist() == [["A) calm\nB) rough", "B"]]
     assert [bad.reason for bad in rows.bad] == ["source row 3: 1 choices: from 2 to 26 can be told apart"]
     with pytest.raises(InputError, match="did you mean 'c'"):
         read_rows(RowsSettings(path.name, choices=ChoicesSettings(("a", "cc"))), path.parent)
@@ -307,6 +310,10 @@ def test_marks_of_who_speaks_part_a_text_into_messages() -> None:
     assert marked(task.format(" At noon.\n"), **own) == [short, ("user", "Sea?\n\nAt noon."), reply]
     tags = {"system": ("<|system|>",), "user": ("<|user|>",), "assistant": ("<|bot|>",)}
     assert marked("<|system|>Be short.<|user|>Sea?<|bot|>Calm.", **tags) == [short, ("user", "Sea?"), reply]
+    assert marked("\n\nHuman: Sea?\n\nBot: Calm.", user=("\n\nHuman:",), assistant=(" Bot: ",)) == [
+        ("user", "Sea?"),
+        reply,
+    ]
     for text in ("", "User: Sea?", "Assistant: \nUser: Sea?"):
         assert marked(text) == "no reply after any of 'Assistant:'"
     for wrong in ({"user": ()}, {"user": ("A:",), "assistant": ("A:",)}, {"system": (" ",)}):

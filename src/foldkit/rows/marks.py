@@ -39,7 +39,7 @@ def usual_marks(texts: Sequence[str]) -> tuple[dict[str, list[str]], list[str]]:
     filled = [text for text in texts if text.strip()][:_SEEN]
     if not filled or sum(map(has_turns, filled)) < _MOST * len(filled):
         return {}, []
-    counted = Counter(one for text in filled for one in set(_marks(text)))
+    counted = Counter(one for text in filled for one in dict.fromkeys(_marks(text)))
     found: dict[str, list[str]] = defaultdict(list)
     for (role, mark), n in counted.most_common():
         if n >= _SOME * len(filled):
@@ -74,11 +74,11 @@ def messages_in(text: str, roles: Mapping[str, str], ends: Sequence[str]) -> lis
 
 
 def mark_roles(marks: Mapping[str, Sequence[str]], where: str) -> dict[str, str]:
-    """Return the role of each mark; raises UsageError for one that is blank, or of two roles."""
-    every = [mark for own in marks.values() for mark in own]
-    if "" in (mark.strip() for mark in every) or len(set(every)) < len(every):
-        raise UsageError(where, "marks", "each of one role, none blank", every, "name each once")
-    return {mark: role for role, own in marks.items() for mark in own}
+    """Return the role of each mark without blanks around it; raises UsageError for a blank one, or two of a name."""
+    every = [(mark.strip(), role) for role, own in marks.items() for mark in own]
+    if not all(mark for mark, _ in every) or len(dict(every)) < len(every):
+        raise UsageError(where, "marks", "each of one role, none blank", [mark for mark, _ in every], "name each once")
+    return dict(every)
 
 
 def _without(text: str, ends: Sequence[str]) -> str:

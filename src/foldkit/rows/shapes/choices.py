@@ -17,7 +17,7 @@ from ..tables import column, rows_of
 from .contract import SOURCE_ROW, renumbered
 
 # A choice that has its letter already.
-_LETTERED = re.compile(r"[A-Z]\. ")
+_LETTERED = re.compile(r"[A-Z][.):] ")
 # An answer and the choices it is one of, to the place of that one, None where it is none.
 _Told = Callable[[str, Sequence[str]], int | None]
 
@@ -66,9 +66,8 @@ def lettered(table: pd.DataFrame, settings: ChoicesSettings) -> tuple[pd.DataFra
 
 
 def choice_lines(cells: Sequence[str]) -> str:
-    """Return the choices that cells hold as lettered lines; lines that have their letters stay."""
-    given = given_choices(cells)
-    return "\n".join(given) if all(map(_LETTERED.match, given)) else _lines(given)
+    """Return the choices that cells hold as lettered lines."""
+    return _lines(given_choices(cells))
 
 
 def given_choices(cells: Sequence[str]) -> list[str]:
@@ -84,6 +83,9 @@ def given_choices(cells: Sequence[str]) -> list[str]:
 
 
 def _lines(given: Sequence[str]) -> str:
+    """Return choices as lines, a letter before each where they have none already."""
+    if all(map(_LETTERED.match, given)):
+        return "\n".join(given)
     return "\n".join(map("{}. {}".format, ascii_uppercase, given))
 
 
