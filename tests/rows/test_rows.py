@@ -139,9 +139,13 @@ def test_questions_are_read_as_the_rows_of_a_training(write: Write) -> None:
     assert asked == AskedRows(False, dict(sheet.columns), ("options",))
     slots = ("question", "choices")
     theirs = {"Frage": " sea?", "data": {"options": ["calm", "rough"]}, "question": "no"}
-    table = asked.read(str(write("a.jsonl", json.dumps(theirs))), slots)
-    assert table[[*slots]].to_dict("records") == [{"question": " sea?", "choices": "A. calm\nB. rough"}]
-    assert asked.used(list(table)) == {"Frage", "data"}
+    found = asked.read(str(write("a.jsonl", json.dumps(theirs))), slots)
+    assert found[[*slots]].to_dict("records") == [{"question": " sea?", "choices": "A. calm\nB. rough"}]
+    assert asked.used(list(found)) == {"Frage", "data"}
+    said = {"data": {"calm": True, "sea": " rough "}}
+    path, columns = write("d.jsonl", json.dumps(said)), {"calm": "data.calm", "sea": "data.sea"}
+    trained = table(path, columns=columns)[[*columns]].to_dict("records")
+    assert trained == AskedRows(columns=columns).read(str(path), tuple(columns))[[*columns]].to_dict("records")
     ours = {"question": "sea?", "choices": "A. calm\nB. rough"}
     path = write("b.jsonl", json.dumps(ours))
     assert asked.read(str(path), slots).to_dict("records") == [ours]

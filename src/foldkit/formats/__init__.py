@@ -20,6 +20,7 @@ from .jsonl import write_jsonl as write_jsonl
 from .lazy import lazy_door
 from .lock import is_locked as is_locked
 from .lock import locked as locked
+from .messages import ROLE_NAMES as ROLE_NAMES
 from .messages import ROLES as ROLES
 from .messages import Message as Message
 from .messages import are_messages as are_messages
@@ -45,6 +46,7 @@ __getattr__, __dir__, __all__ = lazy_door(
 )
 __all__ += [
     "ROLES",
+    "ROLE_NAMES",
     "FoldKitError",
     "InputError",
     "Message",

@@ -10,7 +10,7 @@ from .errors import one_of
 
 ROLES = ("system", "user", "assistant")
 # Names of roles that files use, with ours.
-_ROLES = dict(zip(ROLES, ROLES, strict=True)) | {
+ROLE_NAMES = dict(zip(ROLES, ROLES, strict=True)) | {
     "human": "user",
     "bot": "assistant",
     "model": "assistant",
@@ -36,14 +36,14 @@ def read_messages(text: str, roles: Mapping[str, str]) -> list[Message] | None:
     items = _items(text)
     if items and all(isinstance(item, str) for item in items):
         return [Message(("user", "assistant")[n % 2], item, learned=n % 2 == 1) for n, item in enumerate(items)]
-    known = {**_ROLES, **roles}
+    known = {**ROLE_NAMES, **roles}
     return None if items is None else [_message(number, item, known) for number, item in enumerate(items, 1)]
 
 
 def named_roles(text: str) -> list[tuple[str, str]]:
     """Return the roles of the messages of a JSON list as they are named, each with ours, "" for a name unknown here."""
     named = (_parts(item)[0] for item in _items(text) or () if isinstance(item, dict))
-    return [(str(name), _ROLES.get(str(name), "")) for name in named if name is not None]
+    return [(str(name), ROLE_NAMES.get(str(name), "")) for name in named if name is not None]
 
 
 def check_roles(roles: Mapping[str, str], where: str) -> None:

@@ -33,11 +33,14 @@ class AskedRows:
         Raises InputError for a file that cannot be read.
         """
         table = read_rows(RowsSettings(source, strip=self.strip), Path()).table
-        named = {name: cells for name, path in self.columns.items() if (cells := texts_at(table, path)) is not None}
-        given = [cells for name in self.choices if (cells := named.get(name) or texts_at(table, name)) is not None]
+        named = {name: cells for name, path in self.columns.items() if (cells := self._at(table, path)) is not None}
+        given = [cells for name in self.choices if (cells := named.get(name) or self._at(table, name)) is not None]
         if given and len(given) == len(self.choices):
             named["choices"] = [choice_lines(cells) for cells in zip(*given, strict=True)]
         return table.assign(**{slot: named[slot] for slot in slots if slot in named})
+
+    def _at(self, table: pd.DataFrame, path: str) -> list[str] | None:
+        return texts_at(table, path, strip=self.strip)
 
     def used(self, columns: Sequence[str]) -> set[str]:
         """Return those of a file's columns that slots are made of under other names."""

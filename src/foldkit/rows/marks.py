@@ -6,14 +6,11 @@ import re
 from collections import Counter, defaultdict
 from collections.abc import Iterator, Mapping, Sequence
 
-from foldkit.formats import ROLES, UsageError
+from foldkit.formats import ROLE_NAMES, ROLES, UsageError
 
-_WORDS = {
-    "user": ("user", "human", "instruction", "question", "prompt", "input", "customer", "client", "q"),
-    "assistant": ("assistant", "response", "answer", "reply", "output", "bot", "agent", "model", "ai", "a"),
-    "system": ("system",),
-}
-_ROLES = {word: role for role, words in _WORDS.items() for word in words}
+_ASKING = ("instruction", "question", "prompt", "input", "customer", "client", "q")
+_REPLYING = ("response", "answer", "reply", "output", "agent", "ai", "a")
+_ROLES = {**ROLE_NAMES, **dict.fromkeys(_ASKING, "user"), **dict.fromkeys(_REPLYING, "assistant")}
 # Marks that begin so stand anywhere, all others at the head of a line.
 _ANYWHERE = ("<", "[", "###")
 # One of these stands between two marks.

@@ -9,6 +9,8 @@ from typing import Any
 
 import pandas as pd
 
+from .cells import cell_text
+
 _SEEN = 200
 
 
@@ -25,16 +27,11 @@ def cells_at(columns: Mapping[str, list[Any]], path: str) -> list[Any] | None:
     return found if any(value is not None for value in found) else None
 
 
-def texts_at(table: pd.DataFrame, path: str) -> list[str] | None:
-    """Return what stands under a path in a table of texts, lists and objects as JSON; None where nothing does."""
+def texts_at(table: pd.DataFrame, path: str, *, strip: bool = True) -> list[str] | None:
+    """Return what stands under a path in a table of texts, as the text of a cell; None where nothing does."""
     name = path if path in table else path.split(".", maxsplit=1)[0]
     found = cells_at({name: table[name].tolist()}, path) if name in table else None
-    if found is None:
-        return None
-    return [
-        json.dumps(cell, ensure_ascii=False) if isinstance(cell, list | Mapping) else "" if cell is None else str(cell)
-        for cell in found
-    ]
+    return None if found is None else [cell_text(value, strip=strip) for value in found]
 
 
 def text_paths(name: str, cells: Sequence[Any]) -> list[str]:

@@ -7,18 +7,16 @@ from __future__ import annotations
 
 import dataclasses
 import functools
-import json
-import math
 import zlib
 from collections.abc import Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
 
 import pandas as pd
 
 from foldkit.formats import InputError, near_name
 
+from .cells import cell_text
 from .paths import cells_at, text_paths
 from .readers import READERS, Bad, Block, damaged
 from .settings import RowsSettings
@@ -179,7 +177,7 @@ class _Held:
 def _cells(block: Block, source: _Source) -> dict[str, list[str]]:
     blank, strip = [None] * block.n_rows, source.settings.strip
     return {
-        name: [_text(value, strip=strip) for value in cells_at(block.columns, theirs) or blank]
+        name: [cell_text(value, strip=strip) for value in cells_at(block.columns, theirs) or blank]
         for name, theirs in _names(block, source)
     }
 
@@ -197,28 +195,3 @@ def _names(block: Block, source: _Source) -> list[tuple[str, str]]:
             raise InputError(block.place, "[rows] columns", "one column of each name", found, hint)
     by_theirs = {theirs: [name for name, own in ours.items() if own == theirs] for theirs in ours.values()}
     return [(name, theirs) for theirs in {**block.columns, **by_theirs} for name in by_theirs.get(theirs, [theirs])]
-
-
-def _decoded(value: bytes) -> str | None:
-    """Return text that a column of bytes holds, None for what is no text, such as a picture."""
-    try:
-        return value.decode("utf-8")
-    except UnicodeDecodeError:
-        return None
-
-
-def _text(value: Any, *, strip: bool) -> str:
-    """Write a cell as text: nothing as blank, and bytes that are no text; lists and objects as JSON."""
-    if isinstance(value, bytes):
-        value = _decoded(value)
-    if isinstance(value, str):
-        return value.strip() if strip else value
-    if value is None or (isinstance(value, float) and math.isnan(value)):
-        return ""
-    if isinstance(value, bool):
-        text = str(value).lower()
-    elif isinstance(value, list | Mapping):
-        text = json.dumps(value, ensure_ascii=False, default=functools.partial(_text, strip=False))
-    else:
-        text = str(value)
-    return text.strip() if strip else text

@@ -216,7 +216,7 @@ class Template:
     def _standing(self, row: Mapping[str, str]) -> Sequence[TurnPattern]:
         if self._always_needed is not None:
             return self.turn
-        return [p for p in self.turn if not p.needs or row.get(p.needs, "").strip()]
+        return [p for p in self.turn if not p.needs or _is_filled(p.needs, row)]
 
 
 def outline_of(turns: Sequence[Turn]) -> Outline:
@@ -230,7 +230,7 @@ def _is_filled(slot: str, row: Mapping[str, str]) -> bool:
 
 
 def _standing_parts(parts: tuple[Part, ...], row: Mapping[str, str]) -> str:
-    return "".join(part.text.format_map(row) for part in parts if row.get(part.slot, "").strip())
+    return "".join(part.text.format_map(row) for part in parts if _is_filled(part.slot, row))
 
 
 def slots_of(text: str) -> list[str]:
