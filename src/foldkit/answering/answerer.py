@@ -93,11 +93,9 @@ class Answerer:
         times for several answers. Shots or a history stand `before` each question.
         """
         prompts = [self.prompt_ids(row, before) for row in rows]
-        order = sorted(range(len(rows)), key=lambda index: len(prompts[index]))
         texts = [""] * len(rows)
         with self.switched(adapted):
-            for start in range(0, len(order), batch):
-                chosen = order[start : start + batch]
+            for chosen in _of_like_length(prompts, batch):
                 places = [first + index for index in chosen]
                 found = self.answered([prompts[index] for index in chosen], settings, places)
                 for index, answer in zip(chosen, found, strict=True):
@@ -169,10 +167,9 @@ class Answerer:
         """
         asked = [self._prompt_turns(row, NO_SHOTS, "question") for row in rows]
         prompts = [self.encoder.prompt(turns) for turns in asked]
-        order = sorted(range(len(rows)), key=lambda index: len(prompts[index]))
         found: list[list[float]] = [[] for _ in rows]
         with self.switched(adapted):
-            for chosen in (order[start : start + batch] for start in range(0, len(order), batch)):
+            for chosen in _of_like_length(prompts, batch):
                 replies = [[self._reply_ids(asked[index], text) for index in chosen] for text in options]
                 reading = self._reading([prompts[index] for index in chosen], replies)
                 for losses, _ in map(reading.losses, replies):
@@ -207,3 +204,9 @@ class Answerer:
     def switched(self, adapted: bool) -> contextlib.AbstractContextManager[None]:
         """Switch the adapter on or off for the length of a `with` block; without one there is nothing to switch."""
         return self.adapter.switched(on=adapted) if self.adapter else contextlib.nullcontext()
+
+
+def _of_like_length(prompts: Sequence[Sequence[int]], batch: int) -> list[list[int]]:
+    """Return the places of prompts in batches, those of like length together."""
+    order = sorted(range(len(prompts)), key=lambda index: len(prompts[index]))
+    return [order[start : start + batch] for start in range(0, len(order), batch)]

@@ -15,7 +15,7 @@ from .starter_sheet import inline, quoted
 
 _GAPS, _ENOUGH_TALKS = (1800, 600, 300, 120, 60), 20
 _REPLYING = ("assistant", "bot", "agent")
-_FIRST = 2000
+FIRST_ROWS = 2000
 
 
 def shape_section(kind: Kind, table: pd.DataFrame, roles: dict[str, str]) -> tuple[str, list[str]]:
@@ -44,7 +44,7 @@ def found_roles(kind: Kind, table: pd.DataFrame) -> tuple[dict[str, str], list[s
     Where no message is known for a reply they are those of whom a transcript would take for the one who replies.
     """
     slots = {"conversation": ("messages",), "compared": ("prompt", "chosen", "rejected")}.get(kind.name, ())
-    cells = [cell for slot in slots if slot in kind.columns for cell in table[kind.columns[slot]].head(_FIRST)]
+    cells = [cell for slot in slots if slot in kind.columns for cell in table[kind.columns[slot]].head(FIRST_ROWS)]
     said = [one for cell in cells for one in named_roles(cell)]
     unknown = list(dict.fromkeys(name for name, role in said if not role))
     if not unknown:

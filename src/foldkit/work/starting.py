@@ -32,10 +32,9 @@ from foldkit.templates import template_from_mapping
 from .inputs import Inputs, open_inputs
 from .sheet import sheet_from_mapping
 from .starter_kind import found_kind
-from .starter_shapes import found_roles, shape_section
+from .starter_shapes import FIRST_ROWS, found_roles, shape_section
 from .starter_sheet import SHAPED, Found, sheet_text, template_text
 
-_FIRST = 2000
 _WINDOWS = (128, 256, 512, 1024, 2048)
 # Names of columns that may say how good an answer is.
 _GRADES = ("grade", "rating", "score", "stars", "verdict", "thumb", "thumbs", "feedback", "vote", "votes")
@@ -184,7 +183,7 @@ def _parted(found: Found, inputs: Inputs) -> tuple[Found, str]:
 
 def _fitted(found: Found, inputs: Inputs) -> tuple[Found, int, str]:
     """Return the same with texts that are too long cut in pieces, the window, and what both assume."""
-    first = (inputs.table if found.shape else next(inputs.stream()).table).head(_FIRST)
+    first = (inputs.table if found.shape else next(inputs.stream()).table).head(FIRST_ROWS)
     coded = code_rows(first, dataclasses.replace(inputs.coder, window=2**20))
     if not len(coded.examples):
         aside = coded.set_aside[0]
