@@ -100,7 +100,7 @@ KINDS = {
     ),
     "texts in turn conversation": rows(dialog=lambda i: [f"sea {i}?", WORDS[i % 4], "sure?", "yes"]),
     "marked": rows(
-        text=lambda i: f"<s>Be short.\n### Instruction: sea {i}?\n### Input:\n\n### Response: {WORDS[i % 4]}.</s>"
+        text=lambda i: f"<s>Be short.\n### Question: sea {i}?\n### Input:\n\n### Reply: {WORDS[i % 4]}.</s>"
     ),
     "guessed marked": rows(talk=lambda i: f"Human: how is the sea at {i}?\nBot: {WORDS[i % 4]}", day=7),
     "text": rows(text=lambda i: f"The sea is {WORDS[i % 4]} today, says the keeper, for the {i}th time."),

@@ -1,4 +1,4 @@
-"""Marks of who speaks in a text: `User:`, `### Response:`, `<|assistant|>` at the head of a line."""
+"""Marks of who speaks in a text: `User:`, `### Reply:`, `<|assistant|>` at the head of a line."""
 
 from __future__ import annotations
 
