@@ -25,6 +25,7 @@ from foldkit.rows.shapes import (
     PickedSettings,
     PiecesSettings,
     TranscriptSettings,
+    told_grades,
     told_sides,
 )
 from foldkit.rows.shapes.pieces import cut
@@ -162,7 +163,13 @@ def test_wrong_settings_of_shapes_are_refused() -> None:
             TranscriptSettings(**settings)  # type: ignore[arg-type]
     with pytest.raises(InputError, match="row 1, column text"):
         talks(time="text")
-    for call in (lambda: talks(talk="tlk"), lambda: GroupedSettings(minimum=3, maximum=2)):
+    two = {"compared": ComparedSettings(), "marked": MarkedSettings()}
+    for call in (
+        lambda: talks(talk="tlk"),
+        lambda: GroupedSettings(minimum=3, maximum=2),
+        lambda: RowsSettings("r.csv", **two),  # type: ignore[arg-type]
+        lambda: RowsSettings("r.csv", judged=JudgedSettings(), picked=PickedSettings(), compared=ComparedSettings()),
+    ):
         with pytest.raises(FoldKitError):
             call()
     with pytest.raises(UsageError, match="direction"):
@@ -170,7 +177,7 @@ def test_wrong_settings_of_shapes_are_refused() -> None:
 
 
 def test_graded_answers_are_pairs_by_a_gap() -> None:
-    """The best against each that is lower enough; those too near it are named; a grade that is no number is refused."""
+    """The best against each that is worse enough; those too near it, and those without a number, are named."""
     grades = [("a", "one", "3"), ("a", "two", "5"), ("b", "three", "1"), ("a", "four", "4.5"), ("a", "five", "-1")]
     cells = dict(zip(("prompt", "answer", "grade"), zip(*grades, strict=True), strict=True))
     table = pd.DataFrame(cells, index=pd.RangeIndex(1, 6), dtype=object)
@@ -179,12 +186,51 @@ def test_graded_answers_are_pairs_by_a_gap() -> None:
         {"prompt": "a", "chosen": "two", "rejected": answer, "source_row": row}
         for answer, row in (("one", "1"), ("five", "5"))
     ]
-    alone = "no answer to its prompt has a grade 2 below its own, 1"
-    assert left_out == {4: "its grade 4.5 is not 2 below the best, 5", 3: alone}
-    with pytest.raises(InputError, match="row 3: grade: expected a number, found 'nan'"):
-        SHAPES["graded"](table.replace("1", "nan"), GradedSettings())
-    with pytest.raises(UsageError, match="gap"):
-        GradedSettings(gap=float("nan"))
+    alone = "no answer to its prompt has a grade 2 worse than its own, 1"
+    assert left_out == {4: "its grade 4.5 is not 2 worse than the best, 5", 3: alone}
+    lowest, left_out = SHAPES["graded"](table.replace("1", "nan"), GradedSettings(gap=4, best="lowest"))
+    assert lowest[["chosen", "rejected"]].to_numpy().tolist() == [["five", answer] for answer in ("one", "two", "four")]
+    assert left_out == {3: "no answer with a grade that is a number"}
+    for wrong in ({"gap": float("nan")}, {"best": "first"}):
+        with pytest.raises(UsageError, match=next(iter(wrong))):
+            GradedSettings(**wrong)  # type: ignore[arg-type]
+
+
+def test_columns_that_answers_to_a_prompt_share_stay() -> None:
+    """Others are of one of them alone."""
+    cells = {"day": "334", "prompt": "aab", "answer": "xyz", "grade": "121", "by": "klm"}
+    table = pd.DataFrame({name: list(values) for name, values in cells.items()}, index=[7, 8, 9], dtype=object)
+    found, _ = SHAPES["graded"](table, GradedSettings())
+    pair = {"prompt": "a", "day": "3", "chosen": "y", "rejected": "x", "source_row": "7"}
+    assert found.to_dict("records") == [pair]
+
+
+@pytest.mark.parametrize(
+    ("cells", "settings", "worse"),
+    [
+        ({"said": ["a", "b", "c"], "scores": [2, 5, 4.8]}, {"answer": "said", "grade": "scores", "gap": 0.3}, "a"),
+        ({"said": ["a", "b"], "ranks": [1, 0]}, {"answer": "said", "grade": "ranks", "best": "lowest"}, "a"),
+        (
+            {"said": [{"text": "a", "score": "0.2"}, {"text": "b", "score": 0.9}, {"text": "c", "score": None}]},
+            {"answers": "said", "answer": "text", "grade": "score", "gap": 0.07},
+            "a",
+        ),
+        ({"said": [{"text": "a", "rating": 1}, {"text": "b", "rating": 3}, {"text": "c", "rating": 2}]}, None, "ac"),
+    ],
+)
+def test_answers_with_grades_in_lists(cells: dict[str, Any], settings: dict[str, Any] | None, worse: str) -> None:
+    """Side by side or as objects; how they stand there is told, and where most rows have no two it is not."""
+    rows = [{"prompt": "sea?", "day": "3"} | cells, {"prompt": "sea?", "day": "4"} | dict.fromkeys(cells, "?")]
+    texts = [{name: cell if isinstance(cell, str) else json.dumps(cell) for name, cell in row.items()} for row in rows]
+    table = pd.DataFrame(texts, index=[7, 8], dtype=object)
+    told = told_grades(table.head(1), "said", next((name for name in cells if name != "said"), ""))
+    expected = {"answers": "said", "answer": "text", "grade": "rating"} if settings is None else settings
+    assert told == GradedSettings(**expected)
+    found, left_out = SHAPES["graded"](table, told)
+    pairs = [{"prompt": "sea?", "day": "3", "chosen": "b", "rejected": one, "source_row": "7"} for one in worse]
+    assert found.to_dict("records") == pairs
+    assert left_out == {8: "no answer with a grade that is a number"}
+    assert told_grades(table.tail(1), "said", "") is None
 
 
 def test_replies_with_a_verdict_are_good_or_bad_alone() -> None:
@@ -221,6 +267,7 @@ EARLIER = [{"role": "system", "content": "short"}, ASK, {"role": "assistant", "c
         ("", [BETTER], [ASK, WORSE], "chosen and rejected differ before their last reply"),
         ("", "b", "w", "chosen is no list of messages, and nothing comes before it"),
         ("", [ASK, BETTER], [ASK], "rejected does not end in a reply"),
+        ("sea?", "", " ", "chosen and rejected are blank"),
         ([{"role": "user", "content": 3}], "b", "w", "prompt: message 1, of role user, has no text as its content"),
     ],
 )
@@ -240,6 +287,47 @@ def test_conversations_that_part_in_their_last_reply(prompt: Any, chosen: Any, r
     messages = [message | ({"learned": False} if message["role"] == "assistant" else {}) for message in before]
     assert json.loads(row.pop("messages")) == messages
     assert (row, left_out) == ({"day": "3", "chosen": "b", "rejected": "w", "source_row": "7"}, {})
+
+
+@pytest.mark.parametrize(
+    ("shape", "cells", "settings", "pairs", "reasons"),
+    [
+        (
+            "picked",
+            [([ASK, BETTER], [ASK, WORSE], "a"), ([ASK, WORSE], [ASK, BETTER], "b"), ([BETTER], [ASK, WORSE], "a")],
+            PickedSettings("one", "two", "three"),
+            [("b", "w", "1"), ("b", "w", "2")],
+            {3: "chosen and rejected differ before their last reply"},
+        ),
+        (
+            "judged",
+            [([ASK, BETTER], "", "up"), ([ASK, WORSE], "", "down"), ([ASK], "", "up"), ([ASK, BETTER], "", "so")],
+            JudgedSettings("one", "three"),
+            [("b", "", "1"), ("", "w", "2")],
+            {3: "chosen does not end in a reply", 4: "its verdict 'so' is none of 0, 1, bad, down, "},
+        ),
+        (
+            "graded",
+            [([ASK], ["w", "b"], [1, 2]), ([ASK], ["w", "b"], [1, 1.5])],
+            GradedSettings("one", "two", "three"),
+            [("b", "w", "1")],
+            {2: "no answer to its prompt has a grade 1 worse than its own, 1.5"},
+        ),
+    ],
+)
+def test_conversations_that_are_paired_are_compared(
+    tmp_path: Path, shape: str, cells: Any, settings: Any, pairs: Any, reasons: dict[int, str]
+) -> None:
+    """In two shapes, one after the other; what is left out in either is named by its row in the source."""
+    rows = [dict(zip(("one", "two", "three"), own, strict=True)) for own in cells]
+    (tmp_path / "r.jsonl").write_text("".join(json.dumps(row) + "\n" for row in rows))
+    own = {shape: settings, "compared": ComparedSettings(prompt="one" if shape == "graded" else "prompt")}
+    read = read_rows(RowsSettings("r.jsonl", **own), tmp_path)
+    found = read.table[["chosen", "rejected", "source_row"]].itertuples(index=False, name=None)
+    assert list(found) == pairs
+    assert {json.loads(cell)[0]["content"] for cell in read.table["messages"]} == {"sea?"}
+    assert {bad.row for bad in read.bad} == set(reasons)
+    assert all(bad.reason.startswith(f"source row {bad.row}: {reasons[bad.row]}") for bad in read.bad)
 
 
 CHOICES = ["2", "3", "1"]

@@ -63,6 +63,25 @@ KINDS = {
         answer_b=lambda i: f"not {i}",
         label=lambda i: i % 2,
     ),
+    "conversations picked": rows(
+        conversation_a=lambda i: [{"role": "user", "content": f"sea {i}?"}, TALK[1]],
+        conversation_b=lambda i: [{"role": "user", "content": f"sea {i}?"}, {"role": "assistant", "content": "no"}],
+        winner=lambda i: ("model_a", "model_b")[i % 2],
+    ),
+    "in lists graded": rows(
+        question=lambda i: f"sea {i}?", system="Be short.", answers=lambda i: [WORDS[i % 4], f"not {i}"], ranks=[1, 2]
+    ),
+    "in objects graded": rows(
+        instruction=lambda i: f"sea {i}?",
+        completions=lambda i: [{"response": WORDS[i % 4], "rating": 4}, {"response": f"not {i}", "rating": 2}],
+        rank=3,
+    ),
+    "conversations graded": rows(
+        prompt=lambda i: [{"role": "user", "content": f"sea {i}?"}], replies=["calm", "no"], scores=[0.5, 0.25]
+    ),
+    "answers without grades question": rows(
+        question=lambda i: f"sea {i}?", answers=lambda i: [f"Sea {i}.", f"At {i}."], score=3
+    ),
     "without a winner question": rows(
         prompt=lambda i: f"the sea {i}?",
         reply_1=lambda i: f"it is {i}, I say",
@@ -133,6 +152,7 @@ def test_a_starter_sheet_runs_as_it_is(tmp_path: Path, kind: str) -> None:
     assert not foldkit.build(sheet).set_aside
     assert ("f1" in sheet.score.measures) == (name in ("label", "grouped", "choices"))
     assert ('# objective = "odds"' in started.sheet.read_text()) == (name in ("preference", "picked", "compared"))
+    assert (sheet.train.objective == "odds") == (name == "graded")
     if "two of" in kind:
         assert sheet.rows.columns == {"question": "Question", "other_question": "question"}
         assert '# group = "other_question" ' in started.sheet.read_text()
@@ -166,7 +186,7 @@ def test_long_texts_are_cut_in_pieces_and_other_long_rows_are_told(tmp_path: Pat
 
 APART, TOO_FEW = (
     "examples of one talk stay in one part",
-    "there are too few talks to part them, 1: the last replies are the test part",
+    "there are too few talks to part them, 1: the last ones are the test part",
 )
 
 

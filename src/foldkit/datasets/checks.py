@@ -31,7 +31,7 @@ class Finding:
 
 
 # Findings that were kept by checks of another version are found anew.
-CHECKS_VERSION = 7
+CHECKS_VERSION = 8
 Pairs = Mapping[int, Pair]
 _EMAIL = re.compile(r"[\w.+-]+@[\w-]+\.[\w.]+")
 _PHONE = re.compile(r"(?<![\w.])(?!\d{4}-\d\d-\d\d)\+?\d[\d ()/-]{7,}\d(?![\w.])")
@@ -104,8 +104,9 @@ def _only_numbers(pairs: Pairs) -> Finding | None:
 
 
 def _exact(pairs: Pairs) -> Finding | None:
-    seen: dict[tuple[str, str], int] = {}
-    hits = [r for r, p in pairs.items() if seen.setdefault((plain(p.prompt), plain(p.reply)), r) != r]
+    seen: dict[tuple[str, ...], int] = {}
+    texts = {row: (pair.prompt, pair.reply, pair.rejected) for row, pair in pairs.items()}
+    hits = [row for row, own in texts.items() if seen.setdefault(tuple(map(plain, own)), row) != row]
     return _finding("duplicates", "prompt and reply stand in an earlier row", hits, _reply(pairs, hits))
 
 

@@ -4,7 +4,7 @@ from .asked import AskedRows
 from .guessing import are_texts, belonging, guess, is_few
 from .kinds import KINDS, Kind, recognise, usual
 from .looking import ColumnSummary, RowsSummary, summarise
-from .marks import has_turns, usual_marks
+from .marks import are_talks, has_turns, usual_marks
 from .paths import cells_at, text_paths, texts_at
 from .readers import READERS
 from .reading import BadRow, Rows, read_rows, stream_rows
@@ -24,6 +24,7 @@ __all__ = [
     "Rows",
     "RowsSettings",
     "RowsSummary",
+    "are_talks",
     "are_texts",
     "belonging",
     "cells_at",

@@ -28,14 +28,22 @@ _REPLIES = {
 # Words in the name of a column that tells of a reply, and is none.
 _ABOUT = frozenset({"score", "scores", "rating", "grade", "reward", "id", "model", "source", "tokens", "length"})
 _EITHER = ("response", "answer", "reply", "completion", "output")
+_TALKS = ("conversation", "messages")
 # For each kind its slots with the usual names, the first one ours; a slot in OPTIONAL need not be there.
 KINDS: dict[str, dict[str, tuple[str, ...]]] = {
+    "graded": {
+        "prompt": _ASKED,
+        "answers": ("answers", "responses", "completions", "replies", "outputs", "candidates"),
+        "grades": ("grades", "scores", "ratings", "ranks", "rewards", "grade", "score", "rating", "rank", "ranking"),
+        "input": _INPUT,
+        **_SYSTEM,
+    },
     "preference": {"prompt": _ASKED, **_REPLIES, "input": _INPUT, **_SYSTEM},
     "compared": {"prompt": _ASKED, **_REPLIES},
     "picked": {
         "prompt": _ASKED,
-        "first": tuple(f"{word}{mark}" for mark in ("_a", "_1", "1") for word in _EITHER),
-        "second": tuple(f"{word}{mark}" for mark in ("_b", "_2", "2") for word in _EITHER),
+        "first": tuple(f"{word}{mark}" for mark in ("_a", "_1", "1") for word in (*_EITHER, *_TALKS)),
+        "second": tuple(f"{word}{mark}" for mark in ("_b", "_2", "2") for word in (*_EITHER, *_TALKS)),
         "winner": ("winner", "preference", "preferred", "better", "pick", "choice", "verdict", "label"),
         "input": _INPUT,
         **_SYSTEM,
@@ -95,21 +103,25 @@ KINDS: dict[str, dict[str, tuple[str, ...]]] = {
     "text": {"text": ("text", "content", "body")},
 }
 OPTIONAL = frozenset(
-    {("compared", "prompt"), ("transcript", "time"), ("transcript", "talk")}
-    | {(kind, "input") for kind in ("preference", "picked", "choices", "label")}
-    | {(kind, "system") for kind in ("preference", "picked", "conversation", "instruction", "question", "label")}
+    {("compared", "prompt"), ("picked", "prompt"), ("graded", "grades"), ("transcript", "time"), ("transcript", "talk")}
+    | {(kind, "input") for kind in ("preference", "picked", "graded", "choices", "label")}
+    | {(kind, "system") for kind in ("preference", "picked", "graded", "conversation")}
+    | {(kind, "system") for kind in ("instruction", "question", "label")}
 )
 
+# Those that tell by their names alone.
+UNLISTED = tuple(kind for kind in KINDS if kind != "graded")
 
-def recognise(columns: Sequence[str]) -> Kind | None:
+
+def recognise(columns: Sequence[str], kinds: Iterable[str] = UNLISTED) -> Kind | None:
     """Return the first kind all of whose needed slots are among the columns, letter case aside; None when none fits.
 
     A path of keys has the name of its last one, and that of its column where no other path leads into that; better and
     worse replies may say more, as `answer_good`.
     """
     by_lower = _replies_by_parts(columns) | _names_of_paths(columns) | {name.lower().strip(): name for name in columns}
-    for kind, slots in KINDS.items():
-        found: dict[str, str] = {}
+    for kind in kinds:
+        slots, found = KINDS[kind], dict[str, str]()
         for slot, names in slots.items():
             theirs = next((by_lower[name] for name in names if name in by_lower), None)
             if theirs is not None and theirs not in found.values():

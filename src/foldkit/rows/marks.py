@@ -20,6 +20,7 @@ _OPENED, _CLOSED = r"(?:<\|?\w+\|?>)?(?:[#*]+[ \t]*|<\|?|\[)?", r"[\]:*]+|\|?>|(
 _MARK = re.compile(f"(?:{_HEAD})({_OPENED}({'|'.join(_ROLES)})(?:{_CLOSED}))", re.IGNORECASE | re.MULTILINE)
 _TAG = r"<[|/]?\w+\|?>|\[/?\w+\]"
 _BEFORE, _AFTER = re.compile(rf"\A\s*({_TAG})"), re.compile(rf"({_TAG})\s*\Z")
+_LIST = re.compile(r"\s*\[\s*\{")
 _SEEN, _MOST, _SOME = 500, 0.9, 0.05
 
 
@@ -45,6 +46,11 @@ def usual_marks(texts: Sequence[str]) -> tuple[dict[str, list[str]], list[str]]:
     ends = Counter(tag for text in filled for tag in {tag for _, piece in parted(text, roles) for tag in _tags(piece)})
     usual = sorted(tag for tag, n in ends.items() if n >= _MOST * len(filled))
     return {role: found[role] for role in ROLES if role in found}, usual
+
+
+def are_talks(cells: Sequence[str]) -> bool:
+    """Tell whether any of the cells is a list of messages, or most are texts in which marks say who speaks."""
+    return any(map(_LIST.match, cells)) or bool(usual_marks(cells)[0])
 
 
 def parted(text: str, roles: Mapping[str, str]) -> Iterator[tuple[str, str]]:

@@ -23,7 +23,7 @@ def cells_at(columns: Mapping[str, list[Any]], path: str) -> list[Any] | None:
     if path in columns:
         return columns[path]
     name, *keys = path.split(".")
-    found = [_under(_opened(cell), keys) for cell in columns.get(name, ()) if keys]
+    found = [value_at(opened(cell), keys) for cell in columns.get(name, ()) if keys]
     return found if any(value is not None for value in found) else None
 
 
@@ -37,11 +37,12 @@ def texts_at(table: pd.DataFrame, path: str, *, strip: bool = True) -> list[str]
 def text_paths(name: str, cells: Sequence[Any]) -> list[str]:
     """Return paths of texts that most of the first cells of a column have: those in objects, the first one of lists."""
     filled = [cell for cell in cells if cell][:_SEEN]
-    counted = Counter(path for cell in filled for path in _texts(_opened(cell), (name,)))
+    counted = Counter(path for cell in filled for path in _texts(opened(cell), (name,)))
     return [".".join(path) for path, n in counted.items() if 2 * n > len(filled)]
 
 
-def _under(value: Any, keys: Sequence[str]) -> Any:
+def value_at(value: Any, keys: Sequence[str]) -> Any:
+    """Return what stands under keys of objects and places in lists, None where nothing does."""
     for key in keys:
         if isinstance(value, Mapping):
             value = value.get(key)
@@ -62,7 +63,8 @@ def _texts(value: Any, path: tuple[str, ...]) -> Iterator[tuple[str, ...]]:
         yield (*path, "0")
 
 
-def _opened(cell: Any) -> Any:
+def opened(cell: Any) -> Any:
+    """Return an object or a list that a cell holds as JSON, any other cell as it is."""
     if not (isinstance(cell, str) and cell.lstrip()[:1] in ("{", "[")):
         return cell
     try:

@@ -20,7 +20,7 @@ from .cells import cell_text
 from .paths import cells_at, text_paths
 from .readers import READERS, Bad, Block, damaged
 from .settings import RowsSettings
-from .shapes import SHAPES
+from .shapes import SHAPES, SOURCE_ROW
 from .sources import ending, find_files
 
 
@@ -69,7 +69,7 @@ def stream_rows(
     `read_rows`.
     """
     source = _Source(settings, folder, n_rows)
-    pieces = _shaped(source) if settings.shape else _needed(_read(source), source, needed)
+    pieces = _shaped(source) if settings.shapes else _needed(_read(source), source, needed)
     n_read, n_bad, first = 0, 0, ""
     for rows in pieces:
         n_read, n_bad = n_read + len(rows.table), n_bad + len(rows.bad)
@@ -109,16 +109,27 @@ class _Source:
 
 def _shaped(source: _Source) -> Iterator[Rows]:
     settings, n_rows = source.settings, source.n_rows
-    assert settings.shape is not None
     rows = collected(_read(source))
     if rows.table.empty:
         yield rows
         return
-    table, left_out = SHAPES[settings.shape](rows.table, getattr(settings, settings.shape))
+    table, left_out = _in_shape(rows.table, settings)
     bad = (*rows.bad, *(BadRow(row, f"source row {row}: {reason}") for row, reason in left_out.items()))
     yield Rows(table.iloc[:n_rows], bad)
     for start in range(n_rows, len(table), n_rows):
         yield Rows(table.iloc[start : start + n_rows])
+
+
+def _in_shape(table: pd.DataFrame, settings: RowsSettings) -> tuple[pd.DataFrame, dict[int, str]]:
+    """Return a table in its shapes, one after the other, and what is left out by its row in the source."""
+    first, *others = settings.shapes
+    table, left_out = SHAPES[first](table, getattr(settings, first))
+    for name in others:
+        before = table.pop(SOURCE_ROW)
+        table, aside = SHAPES[name](table, getattr(settings, name))
+        table[SOURCE_ROW] = [before[int(row)] for row in table[SOURCE_ROW]]
+        left_out |= {int(before[row]): reason for row, reason in aside.items()}
+    return table, left_out
 
 
 def _needed(pieces: Iterable[Rows], source: _Source, needed: Collection[str]) -> Iterator[Rows]:

@@ -9,6 +9,7 @@ from foldkit.formats import UsageError, one_of
 from foldkit.formats.settings import within
 
 from .shapes import (
+    PAIRING,
     SHAPES,
     BilingualSettings,
     ChoicesSettings,
@@ -35,7 +36,8 @@ class RowsSettings:
     `on_bad` says whether a row that cannot be read stops the work or is set aside. `delimiter`, `header` and `skip`,
     how many lines stand above it, are for tables of text, `key` is the path to the list in a JSON file, `unit` is what
     one row of a text file is. `transcript`, `grouped`, `bilingual`, `graded`, `judged`, `picked`, `compared`,
-    `choices`, `marked` and `pieces` say what a source is to be made into first.
+    `choices`, `marked` and `pieces` say what a source is to be made into first; conversations that `graded`, `judged`
+    or `picked` have paired are `compared` then.
     """
 
     source: str
@@ -60,18 +62,16 @@ class RowsSettings:
     pieces: PiecesSettings | None = None
 
     @property
-    def shape(self) -> str | None:
-        """The name of the shape that the source has, None where it is a table of examples already."""
-        return next(iter(self._shapes()), None)
-
-    def _shapes(self) -> list[str]:
-        return [name for name in SHAPES if getattr(self, name) is not None]
+    def shapes(self) -> tuple[str, ...]:
+        """The names of the shapes that the source has, in order; none where it is a table of examples already."""
+        return tuple(name for name in SHAPES if getattr(self, name) is not None)
 
     def __post_init__(self) -> None:
         one_of(self.on_bad, ON_BAD, "[rows]", "on_bad")
         one_of(self.unit, UNITS, "[rows]", "unit")
-        if len(self._shapes()) > 1:
-            raise UsageError("[rows]", "shape", "one of them", " and ".join(self._shapes()), "leave the others out")
+        if self.shapes[1:] not in ((), ("compared",)) or (len(self.shapes) > 1 and self.shapes[0] not in PAIRING):
+            allowed = f"one of them, or compared beside {', '.join(PAIRING)}"
+            raise UsageError("[rows]", "shape", allowed, " and ".join(self.shapes), "leave the others out")
         within(self.skip, 0, 10**6, "[rows]", "skip")
         if len(self.delimiter) > 1:
             raise UsageError("[rows]", "delimiter", "one character", self.delimiter, "leave it out for , and tab")

@@ -12,6 +12,7 @@ from foldkit.rows import (
     KINDS,
     SHAPES,
     Kind,
+    are_talks,
     are_texts,
     cells_at,
     guess,
@@ -22,7 +23,7 @@ from foldkit.rows import (
     usual,
     usual_marks,
 )
-from foldkit.rows.shapes import ChoicesSettings, given_choices, told_sides
+from foldkit.rows.shapes import ChoicesSettings, given_choices, told_grades, told_sides
 
 TOLD, RECOGNISED, GUESSED = (
     "as told",
@@ -44,6 +45,8 @@ def found_kind(table: pd.DataFrame, where: Path, question: str, answer: str) -> 
     plain, whole = _with_paths(table)
     if question or answer:
         return _told(whole, where, question, answer), TOLD
+    if kind := _graded(table):
+        return kind, RECOGNISED
     if kind := _recognised(plain) or _recognised(whole):
         return _marked(kind, whole), RECOGNISED
     if kind := guess(whole):
@@ -87,6 +90,16 @@ def _told(table: pd.DataFrame, where: Path, question: str, answer: str) -> Kind:
     return Kind("question", {"question": question, "answer": answer})
 
 
+def _graded(table: pd.DataFrame) -> Kind | None:
+    """Return the kind of prompts with a list of answers each, where these have grades."""
+    kind = recognise([str(name) for name in table], ("graded",))
+    if kind and told_grades(table, kind.columns["answers"], kind.columns.get("grades", "")):
+        return kind
+    if kind and "grades" in kind.columns:  # its answers may have grades, too
+        return _graded(table.drop(columns=kind.columns["grades"]))
+    return None
+
+
 def _recognised(table: pd.DataFrame) -> Kind | None:
     """Return the kind that the names of columns tell, where their cells do not belie it."""
     kind = _in_columns(table) or recognise([str(name) for name in table])
@@ -121,12 +134,12 @@ def _settled(kind: Kind, table: pd.DataFrame) -> Kind | None:
         return Kind(kind.name, columns | {_CHOICES: _list(table, columns[_CHOICES])})
     if kind.name == "transcript" and "talk" in columns:
         return Kind(kind.name, {slot: name for slot, name in columns.items() if slot != "time"})
-    if kind.name not in ("preference", "compared"):
+    if kind.name not in ("preference", "compared", "picked"):
         return kind
-    asked = [table[columns[slot]] for slot in ("prompt", "chosen") if slot in columns]
-    if any(cells.str.match(r"\s*\[\s*\{").any() or usual_marks(cells.tolist())[0] for cells in asked):
-        return Kind("compared", {slot: name for slot, name in columns.items() if slot in KINDS["compared"]})
-    return kind if kind.name == "preference" else None
+    if any(are_talks(table[columns[slot]].tolist()) for slot in ("prompt", "chosen", "first") if slot in columns):
+        name = "picked" if kind.name == "picked" else "compared"
+        return Kind(name, {slot: column for slot, column in columns.items() if slot not in ("input", "system")})
+    return kind if "prompt" in columns and kind.name != "compared" else None
 
 
 def _marked(kind: Kind, table: pd.DataFrame) -> Kind:

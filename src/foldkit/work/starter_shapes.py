@@ -2,19 +2,27 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 import pandas as pd
 
 from foldkit.formats import named_roles
-from foldkit.rows import SHAPES, Kind, usual_marks
-from foldkit.rows.shapes import ChoicesSettings, told_sides
+from foldkit.rows import SHAPES, Kind, are_talks, usual_marks
+from foldkit.rows.shapes import ChoicesSettings, told_grades, told_sides
 from foldkit.rows.tables import times
 
 from .starter_sheet import inline, quoted
 
 _GAPS, _ENOUGH_TALKS = (1800, 600, 300, 120, 60), 20
 _REPLYING = ("assistant", "bot", "agent")
+# Slots that may be lists of messages.
+_OF_MESSAGES = {
+    "conversation": ("messages",),
+    "compared": ("prompt", "chosen", "rejected"),
+    "picked": ("prompt", "first", "second"),
+    "graded": ("prompt",),
+}
 FIRST_ROWS = 2000
 
 
@@ -23,19 +31,21 @@ def shape_section(kind: Kind, table: pd.DataFrame, roles: dict[str, str]) -> tup
 
     `roles` are names of roles in lists of messages, with ours.
     """
-    columns = "\n".join(f"{slot} = {quoted(name)}" for slot, name in kind.columns.items())
-    if kind.name == "grouped":
-        return f"\n[rows.grouped]              # a row for each text of a label\n{columns}\n", []
-    if kind.name == "compared":
-        return _compared(kind, table, columns, roles)
-    if kind.name == "choices":
-        return _choices(kind, table)
-    if kind.name == "picked":
-        return _picked(kind, table)
-    if kind.name == "marked":
-        marks, said = _marks(table[kind.columns["text"]])
-        return f"\n[rows.marked]               # a turn after each mark of who speaks\n{columns}\n{marks}", said
-    return _transcript(kind, table, columns) if kind.name == "transcript" else ("", [])
+    shape = _SHAPES.get(kind.name)
+    return shape(kind, table, roles) if shape else ("", [])
+
+
+def _columns(kind: Kind) -> str:
+    return "".join(f"{slot} = {quoted(name)}\n" for slot, name in kind.columns.items())
+
+
+def _grouped(kind: Kind, table: pd.DataFrame, roles: dict[str, str]) -> tuple[str, list[str]]:
+    return f"\n[rows.grouped]              # a row for each text of a label\n{_columns(kind)}", []
+
+
+def _marked(kind: Kind, table: pd.DataFrame, roles: dict[str, str]) -> tuple[str, list[str]]:
+    marks, said = _marks(table[kind.columns["text"]])
+    return f"\n[rows.marked]               # a turn after each mark of who speaks\n{_columns(kind)}{marks}", said
 
 
 def found_roles(kind: Kind, table: pd.DataFrame) -> tuple[dict[str, str], list[str]]:
@@ -43,7 +53,7 @@ def found_roles(kind: Kind, table: pd.DataFrame) -> tuple[dict[str, str], list[s
 
     Where no message is known for a reply they are those of whom a transcript would take for the one who replies.
     """
-    slots = {"conversation": ("messages",), "compared": ("prompt", "chosen", "rejected")}.get(kind.name, ())
+    slots = _OF_MESSAGES.get(kind.name, ())
     cells = [cell for slot in slots if slot in kind.columns for cell in table[kind.columns[slot]].head(FIRST_ROWS)]
     said = [one for cell in cells for one in named_roles(cell)]
     unknown = list(dict.fromkeys(name for name, role in said if not role))
@@ -57,7 +67,7 @@ def found_roles(kind: Kind, table: pd.DataFrame) -> tuple[dict[str, str], list[s
     return roles, [f"of the roles in the messages {told}"]
 
 
-def _choices(kind: Kind, table: pd.DataFrame) -> tuple[str, list[str]]:
+def _choices(kind: Kind, table: pd.DataFrame, roles: dict[str, str]) -> tuple[str, list[str]]:
     columns = [name for slot, name in kind.columns.items() if slot.startswith("choice")]
     counted = [ChoicesSettings(tuple(columns), kind.columns["answer"], first) for first in (0, 1)]
     settings = min(counted, key=lambda one: len(SHAPES["choices"](table, one)[1]))
@@ -70,7 +80,19 @@ def _choices(kind: Kind, table: pd.DataFrame) -> tuple[str, list[str]]:
     return section, ["what is learned is the letter of the right choice"]
 
 
-def _picked(kind: Kind, table: pd.DataFrame) -> tuple[str, list[str]]:
+def _graded(kind: Kind, table: pd.DataFrame, roles: dict[str, str]) -> tuple[str, list[str]]:
+    found = told_grades(table, kind.columns["answers"], kind.columns.get("grades", ""))
+    assert found is not None  # else it were another kind
+    told = {"answers": found.answers, "answer": found.answer, "grade": found.grade, "best": found.best}
+    lines = "".join(f"{name} = {quoted(value)}\n" for name, value in told.items() if value)
+    head = "\n[rows.graded]               # the best answer is chosen against each that is worse\n"
+    gap = f"gap = {found.gap:<21g} # how much worse\n"
+    said = f"of the answers to a prompt the one of the {found.best} {found.grade!r} is the best"
+    then, more = _compared(kind, table, roles) if are_talks(table[kind.columns["prompt"]].tolist()) else ("", [])
+    return f"{head}{lines}{gap}{then}", [f"{said}, and held against each that is {found.gap:g} worse", *more]
+
+
+def _picked(kind: Kind, table: pd.DataFrame, roles: dict[str, str]) -> tuple[str, list[str]]:
     read = "".join(f"{slot} = {quoted(kind.columns[slot])}\n" for slot in ("first", "second", "winner"))
     winner = kind.columns["winner"]
     wins = told_sides(table[winner].tolist())
@@ -78,15 +100,17 @@ def _picked(kind: Kind, table: pd.DataFrame) -> tuple[str, list[str]]:
     head = "\n[rows.picked]               # the better of two replies is chosen\n"
     first, second = (" or ".join(map(repr, own)) for own in wins.values())
     said = f"the first is better where {winner!r} is {first}, the second where it is {second}; other rows are no pairs"
-    return f"{head}{read}{words}", [said]
+    then, more = _compared(kind, table, roles) if are_talks(table[kind.columns["first"]].tolist()) else ("", [])
+    return f"{head}{read}{words}{then}", [said, *more]
 
 
-def _compared(kind: Kind, table: pd.DataFrame, columns: str, roles: dict[str, str]) -> tuple[str, list[str]]:
+def _compared(kind: Kind, table: pd.DataFrame, roles: dict[str, str]) -> tuple[str, list[str]]:
+    columns = _columns(kind) if kind.name == "compared" else ""  # else they are what another shape has made
     named = f"roles = {inline(roles)}\n" if roles else ""
-    cells = (table[kind.columns[slot]] for slot in ("prompt", "chosen") if slot in kind.columns)
+    cells = (table[kind.columns[slot]] for slot in ("prompt", "chosen", "first") if slot in kind.columns)
     marks, said = next((found for found in map(_marks, cells) if found[0]), ("", []))
     head = "\n[rows.compared]             # conversations that differ in their last reply\n"
-    return f"{head}{columns}\n{named}{marks}", said
+    return f"{head}{columns}{named}{marks}", said
 
 
 def _marks(cells: pd.Series[Any]) -> tuple[str, list[str]]:
@@ -98,7 +122,7 @@ def _marks(cells: pd.Series[Any]) -> tuple[str, list[str]]:
     return lists, [f"texts hold turns of {said}; the marks themselves are not learned"] if marks else []
 
 
-def _transcript(kind: Kind, table: pd.DataFrame, columns: str) -> tuple[str, list[str]]:
+def _transcript(kind: Kind, table: pd.DataFrame, roles: dict[str, str]) -> tuple[str, list[str]]:
     learned, why = _main_speaker(table[kind.columns["speaker"]].str.strip())
     said = [f"the replies to learn are those of {learned!r}, {why}"]
     gap = ""
@@ -109,7 +133,7 @@ def _transcript(kind: Kind, table: pd.DataFrame, columns: str) -> tuple[str, lis
         '# fillers = ["uh", "um"]    # words that are left out\n'
         "earlier = 6                 # turns before a reply that stay as its context\n"
     )
-    return f"\n[rows.transcript]\nlearned = [{quoted(learned)}]\n{columns}\n{gap}{rest}", said
+    return f"\n[rows.transcript]\nlearned = [{quoted(learned)}]\n{_columns(kind)}{gap}{rest}", said
 
 
 def _gap(at: pd.Series[float]) -> int:
@@ -132,3 +156,15 @@ def _main_speaker(speakers: pd.Series[Any]) -> tuple[str, str]:
     if usual := [name for name in order if name.lower() in _REPLYING]:
         return str(usual[0]), "by the name"
     return str(max(order, key=lambda name: (n_said[name], order.index(name)))), "who speaks most"
+
+
+_Section = Callable[[Kind, pd.DataFrame, dict[str, str]], tuple[str, list[str]]]
+_SHAPES: dict[str, _Section] = {
+    "grouped": _grouped,
+    "compared": _compared,
+    "choices": _choices,
+    "picked": _picked,
+    "graded": _graded,
+    "marked": _marked,
+    "transcript": _transcript,
+}

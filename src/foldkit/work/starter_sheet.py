@@ -11,20 +11,29 @@ from foldkit.rows import Kind, RowsSettings
 from foldkit.templates.template import BUILTIN
 
 _FEW = 200
+_SECTION = re.compile(r"\[rows\.(\w+)\]")
 _BARE = re.compile(r"[A-Za-z0-9_-]+")
 # The templates of kinds whose rows are shaped, and what groups of rows are kept together.
 SHAPED = {
     "transcript": "conversation",
     "grouped": "label",
+    "graded": "preference",
     "picked": "preference",
     "compared": "compared",
     "choices": "choices",
     "marked": "conversation",
+    "pieces": "pieces",
 }
-_KEPT = {"talk": "examples of one talk", "source_row": "pieces of one text"}
+# What of shaped rows is kept together, by the column that says so: parts, and of what.
+KEPT = {
+    "talk": ("examples", "talk"),
+    "prompt": ("pairs", "prompt"),
+    "messages": ("pairs", "prompt"),
+    "source_row": ("pieces", "text"),
+}
 # What an input stands under, where only some kinds of rows have one.
 _PROMPT = 'text = "{prompt}"\n'
-_ABOVE_INPUT = {"preference": _PROMPT, "picked": _PROMPT, "label": 'text = "{text}"\n'}
+_ABOVE_INPUT = {"preference": _PROMPT, "picked": _PROMPT, "graded": _PROMPT, "label": 'text = "{text}"\n'}
 _INPUT = """
 [[turn.when]]               # only where the row has an input
 slot = "input"
@@ -89,7 +98,8 @@ learning_rate = 1e-3
 def template_text(found: Found) -> str:
     """Return the template of rows as they were found: a built-in one, with what only some rows have."""
     kind = found.kind
-    name = "pieces" if kind.name == "text" and found.shape else SHAPED.get(kind.name, kind.name)
+    *_, shape = (kind.name, *_SECTION.findall(found.shape))
+    name = SHAPED.get(shape, shape)
     head, rest = (BUILTIN / f"{name}.toml").read_text(encoding="utf-8").split("\n", 1)
     above = _ABOVE_INPUT.get(kind.name, "")
     if above and "input" in kind.columns:
@@ -129,7 +139,7 @@ def _split(found: Found) -> str:
     column = quoted(ours.get(found.groups[0], found.groups[0]) if found.groups else "a column")
     group = f"# group = {column}        # rows that share its value stay in one part"
     if found.group:
-        group = f"group = {quoted(found.group):<19} # {_KEPT[found.group]} stay in one part"
+        group = f"group = {quoted(found.group):<19} # {' of one '.join(KEPT[found.group])} stay in one part"
     if found.in_order:
         group = 'time = "source_row"         # the last ones are the test part, those before them validation'
     part, unit = "0.1", "a share"
@@ -148,6 +158,8 @@ def _markup(kind: Kind) -> str:
 
 
 def _objective(kind: Kind) -> str:
+    if kind.name == "graded":  # the best answer stands in several pairs
+        return 'objective = "odds"          # holds the chosen reply against each rejected one\n'
     paired = kind.name in ("preference", "picked", "compared")
     return '# objective = "odds"        # holds the chosen reply against the rejected one\n' if paired else ""
 

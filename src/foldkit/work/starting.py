@@ -33,13 +33,16 @@ from .inputs import Inputs, open_inputs
 from .sheet import sheet_from_mapping
 from .starter_kind import found_kind
 from .starter_shapes import FIRST_ROWS, found_roles, shape_section
-from .starter_sheet import SHAPED, Found, sheet_text, template_text
+from .starter_sheet import KEPT, SHAPED, Found, sheet_text, template_text
 
 _WINDOWS = (128, 256, 512, 1024, 2048)
 # Names of columns that may say how good an answer is.
 _GRADES = ("grade", "rating", "score", "stars", "verdict", "thumb", "thumbs", "feedback", "vote", "votes")
 # What a shape has no part in, though its rows need it.
-_ASIDE = {"choices": ("question", "input"), "picked": ("prompt", "input", "system")}
+_ASKED = ("prompt", "input", "system")
+_ASIDE = {"choices": ("question", "input"), "picked": _ASKED, "graded": _ASKED}
+# What of shaped rows stays in one part.
+_TOGETHER = {"transcript": "talk", "graded": "prompt", "graded compared": "messages"}
 _OF_PROSE = ("file", "heading")
 _CUT = 512  # the window of texts that are cut in pieces
 
@@ -120,7 +123,7 @@ def _found(reading: RowsSettings, folder: Path, base: str, question: str, answer
     shape, assumed = shape_section(kind, renamed, roles)
     asked = [name for slot, name in theirs.columns.items() if slot in ("question", "prompt") and name in names]
     groups = [] if shape else belonging(table, [*asked, *unused])
-    group = "talk" if kind.name == "transcript" else ""
+    group = _TOGETHER.get(f"{kind.name} compared" if "[rows.compared]" in shape else kind.name, "")
     told += _beside(kind, [table[name] for name in unused])
     prose = is_prose(reading, folder)
     found = Found(reading, kind, base, shape, group, groups, roles, len(table), len(table), prose=prose)
@@ -172,13 +175,14 @@ def _inputs(found: Found, template: str, folder: Path) -> Inputs:
 def _parted(found: Found, inputs: Inputs) -> tuple[Found, str]:
     """Return the same, in order where there are too few talks to part them, and what that assumes."""
     found = found._replace(n_units=int(inputs.table[found.group].nunique()))
+    parts, whole = KEPT[found.group]
     values = tomllib.loads(sheet_text(found, _CUT))
     try:
         assign_parts(inputs.table, read_settings(SplitSettings, values["split"], "[split]"))
     except InputError:
-        said = f"there are too few talks to part them, {found.n_units}: the last replies are the test part"
+        said = f"there are too few {whole}s to part them, {found.n_units}: the last ones are the test part"
         return found._replace(group="", in_order=True), said
-    return found, "examples of one talk stay in one part"
+    return found, f"{parts} of one {whole} stay in one part"
 
 
 def _fitted(found: Found, inputs: Inputs) -> tuple[Found, int, str]:

@@ -4,7 +4,7 @@ from .bilingual import BilingualSettings, both_ways
 from .choices import ChoicesSettings, choice_lines, given_choices, lettered
 from .compared import ComparedSettings, parted_in_the_last_reply
 from .contract import SOURCE_ROW, Shape
-from .graded import GradedSettings, best_against_others
+from .graded import GradedSettings, best_against_others, told_grades
 from .grouped import GroupedSettings, one_text_each
 from .judged import JudgedSettings, good_or_bad
 from .marked import MarkedSettings, in_turns
@@ -24,8 +24,11 @@ SHAPES: dict[str, Shape] = {
     "marked": in_turns,
     "pieces": in_pieces,
 }
+# Shapes that make pairs of replies, which may be conversations.
+PAIRING = ("graded", "judged", "picked")
 
 __all__ = [
+    "PAIRING",
     "SHAPES",
     "SOURCE_ROW",
     "BilingualSettings",
@@ -41,5 +44,6 @@ __all__ = [
     "TranscriptSettings",
     "choice_lines",
     "given_choices",
+    "told_grades",
     "told_sides",
 ]

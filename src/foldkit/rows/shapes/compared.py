@@ -67,10 +67,15 @@ def _compared(cells: Mapping[str, str], settings: ComparedSettings) -> dict[str,
     asked = _said(cells.get(settings.prompt, ""), settings.prompt, settings)
     if asked is None:
         asked = [("user", cells[settings.prompt])] if cells.get(settings.prompt, "").strip() else []
-    before, chosen = _parted(asked, cells[settings.chosen], settings.chosen, settings)
-    before_worse, rejected = _parted(asked, cells[settings.rejected], settings.rejected, settings)
-    if before != before_worse:
+    names = [name for name in (settings.chosen, settings.rejected) if cells[name].strip()]
+    parted = {name: _parted(asked, cells[name], name, settings) for name in names}
+    befores = [before for before, _ in parted.values()]
+    if not befores:
+        raise ValueError(f"{settings.chosen} and {settings.rejected} are blank")
+    before = befores[0]
+    if before != befores[-1]:
         raise ValueError(f"{settings.chosen} and {settings.rejected} differ before their last reply")
+    chosen, rejected = (parted[name][1] if name in parted else "" for name in (settings.chosen, settings.rejected))
     messages = [
         {"role": role, "content": text} | ({"learned": False} if role == "assistant" else {}) for role, text in before
     ]
