@@ -110,6 +110,14 @@ def test_a_conversation_of_any_length_is_its_own_turns() -> None:
     assert template_from_mapping(template.as_mapping(), "again") == template
     in_turn = [Turn("user", "a"), Turn("assistant", "b", learned=True), Turn("user", "c")]
     assert list(template.turns({"messages": '["a", "b", "c"]'})) == in_turn
+    for twice in ('[["a", "b"], ["a", "b"]]', '[{"human": "a", "assistant": "b"}, {"user": "a", "bot": "b"}]'):
+        assert list(template.turns({"messages": twice})) == 2 * in_turn[:2]
+    after = {"name": "x", "turn": [{"each": "said", "learned": False}, {"each": "messages", "learned": True}]}
+    assert [turn.learned for turn in template_from_mapping(after, "here").turns({"said": twice, **row})] == (
+        [False] * 4 + [turn.learned for turn in turns]
+    )
+    with pytest.raises(FoldKitError, match="at least one learned turn that always stands"):
+        template_from_mapping({"name": "x", "turn": after["turn"][:1]}, "here")
     parts = [{"type": "text", "text": "wind "}, "west"]
     for content in (parts, "wind west"):
         (turn,) = template.turns({"messages": json.dumps([{"role": "user", "content": content}])})
@@ -120,6 +128,8 @@ def test_a_conversation_of_any_length_is_its_own_turns() -> None:
         ({"role": "assistant", "content": None, "tool": "mast"}, "of role assistant, has no text"),
         ({"role": "user", "content": [*parts, {"type": "image", "text": "x"}]}, "has no text as its content"),
         ("x", "no object with role and content"),
+        (["x", "y", "z"], "no object with role and content"),
+        ({"user": "x", "day": "y"}, "has no role"),
         ({"content": "x"}, "has no role"),
     ):
         with pytest.raises(ValueError, match=f"message 2.*{said}"):

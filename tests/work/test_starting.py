@@ -27,6 +27,13 @@ def rows(**cells: Any) -> list[dict[str, Any]]:
 KINDS = {
     "question": rows(Prompt=lambda i: f"sea {i}?", Completion=lambda i: WORDS[i % 4]),
     "instruction": rows(instruction="Say it short.", input=lambda i: f"sea {i}", output=lambda i: WORDS[i % 4]),
+    "with what was said before instruction": rows(
+        instruction=lambda i: f"sea {i}?",
+        input="",
+        output=lambda i: WORDS[i % 4],
+        history=lambda i: [["sea?", "calm"]] * (i % 3),
+    ),
+    "history of another kind question": rows(prompt=lambda i: f"sea {i}?", answer=str, history="a long one"),
     "conversation": rows(messages=lambda i: [*TALK, {"role": "user", "content": str(i)}, TALK[1]]),
     "preference": rows(prompt=lambda i: f"sea {i}?", chosen=lambda i: WORDS[i % 4], rejected="no idea"),
     "compared": rows(
@@ -153,6 +160,7 @@ def test_a_starter_sheet_runs_as_it_is(tmp_path: Path, kind: str) -> None:
     assert ("f1" in sheet.score.measures) == (name in ("label", "grouped", "choices"))
     assert ('# objective = "odds"' in started.sheet.read_text()) == (name in ("preference", "picked", "compared"))
     assert (sheet.train.objective == "odds") == (name == "graded")
+    assert ('each = "history"' in started.template.read_text()) == ("before instruction" in kind)
     if "two of" in kind:
         assert sheet.rows.columns == {"question": "Question", "other_question": "question"}
         assert '# group = "other_question" ' in started.sheet.read_text()

@@ -119,8 +119,7 @@ def _control_tokens(table: pd.DataFrame, coder: Coder) -> list[Finding]:
 
 
 def _after_last_learned(template: Template) -> bool:
-    last = template.turn[-1]
-    return not last.learned and not last.each
+    return not template.turn[-1].learned
 
 
 def _finding(name: str, says: str, rows: Sequence[int], example: str) -> list[Finding]:

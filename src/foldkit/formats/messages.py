@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any, NamedTuple
 
 from .errors import one_of
@@ -29,13 +29,11 @@ class Message(NamedTuple):
 def read_messages(text: str, roles: Mapping[str, str]) -> list[Message] | None:
     """Return the messages of a JSON list, None where the text is none; `roles` names more roles, with ours.
 
-    In a list of texts user and assistant take turns, the user first. A content may be a list of texts, as parts of type
-    text, which are joined. Raises ValueError naming the message that
-    is wrong.
+    In a list of texts user and assistant take turns, the user first, and so they do in each of a list of pairs. An
+    object whose keys are roles has a message under each. A content may be a list of texts, as parts of type text, which
+    are joined. Raises ValueError naming the message that is wrong.
     """
     items = _items(text)
-    if items and all(isinstance(item, str) for item in items):
-        return [Message(("user", "assistant")[n % 2], item, learned=n % 2 == 1) for n, item in enumerate(items)]
     known = {**ROLE_NAMES, **roles}
     return None if items is None else [_message(number, item, known) for number, item in enumerate(items, 1)]
 
@@ -64,11 +62,28 @@ def _parts(item: Mapping[str, Any]) -> tuple[Any, Any]:
 
 
 def _items(text: str) -> list[Any] | None:
+    """Return the messages of a JSON list as they are; what is said in turn, and under roles as keys, as messages."""
     try:
         items = json.loads(text)
     except (ValueError, RecursionError):
         return None
-    return items if isinstance(items, list) else None
+    if not isinstance(items, list):
+        return None
+    if items and all(isinstance(item, str) for item in items):
+        return _in_turn(items)
+    return [message for item in items for message in _several(item)]
+
+
+def _several(item: Any) -> list[Any]:
+    if isinstance(item, list) and len(item) == 2 and all(isinstance(text, str) for text in item):
+        return _in_turn(item)
+    if isinstance(item, dict) and _parts(item) == (None, None) and item and set(item) <= set(ROLE_NAMES):
+        return [{"role": role, "content": content} for role, content in item.items()]
+    return [item]
+
+
+def _in_turn(texts: Sequence[str]) -> list[Any]:
+    return [{"role": ("user", "assistant")[n % 2], "content": text} for n, text in enumerate(texts)]
 
 
 def _message(number: int, item: Any, known: Mapping[str, str]) -> Message:

@@ -16,6 +16,7 @@ class Kind:
 
 
 _ASKED = ("prompt", "question", "instruction", "input")
+_HISTORY = {"history": ("history", "earlier_turns", "previous_turns", "past_turns")}
 _INPUT = ("input", "context", "passage")
 _SYSTEM = {"system": ("system", "system_prompt")}
 # Two texts of which a label is said.
@@ -84,6 +85,7 @@ KINDS: dict[str, dict[str, tuple[str, ...]]] = {
         "instruction": ("instruction", "task", "question", "prompt", "query"),
         "input": _INPUT,
         "output": ("output", "response", "answer", "answers", "completion", "reply"),
+        **_HISTORY,
         **_SYSTEM,
     },
     "question": {
@@ -92,6 +94,7 @@ KINDS: dict[str, dict[str, tuple[str, ...]]] = {
             *("text", "article", "document"),
         ),
         "answer": ("answer", "answers", "completion", "response", "reply", "output", "target", "assistant", "summary"),
+        **_HISTORY,
         **_SYSTEM,
     },
     "label": {
@@ -106,6 +109,7 @@ OPTIONAL = frozenset(
     {("compared", "prompt"), ("picked", "prompt"), ("graded", "grades"), ("transcript", "time"), ("transcript", "talk")}
     | {(kind, "input") for kind in ("preference", "picked", "graded", "choices", "label")}
     | {(kind, "system") for kind in ("preference", "picked", "graded", "conversation")}
+    | {(kind, "history") for kind in ("instruction", "question")}
     | {(kind, "system") for kind in ("instruction", "question", "label")}
 )
 

@@ -3,9 +3,9 @@
 A template is a name and a list of turns. A turn has a role, a text with `{slots}`, parts that stand only where a slot
 is filled (`before` the text, or after it by `when`), and may be learned. `{{` and `}}` are braces themselves. A turn
 with `each` stands for a whole conversation: the JSON list of messages in that column, every reply in it learned unless
-its message says `"learned": false`; `roles` says what other names of roles in it mean. `default` gives texts for slots
-that are blank. The last learned turn may have a `rejected` text: the worse reply of a preference pair; and where the
-slot `open` is filled it has no end marker, for its text goes on elsewhere.
+its message, or the turn, says that `learned` is false; `roles` says what other names of roles in it mean. `default`
+gives texts for slots that are blank. The last learned turn may have a `rejected` text: the worse reply of a preference
+pair; and where the slot `open` is filled it has no end marker, for its text goes on elsewhere.
 """
 
 from __future__ import annotations
@@ -51,8 +51,9 @@ class Part:
 class TurnPattern:
     """One turn of a template; it stands only where the slot `needs` is filled, when that is given.
 
-    With `each`, it is all turns of the conversation in that column instead, and has no role or text of its own; `roles`
-    names roles of its messages with ours: `{ keeper = "user" }`. A learned turn is left without its end marker where
+    With `each`, it is all turns of the conversation in that column instead, and has no role or text of its own; none of
+    its replies are learned unless the turn is; `roles` names roles of its messages with ours: `{ keeper = "user" }`. A
+    learned turn is left without its end marker where
     the slot `open` is filled.
     """
 
@@ -133,7 +134,8 @@ class Template:
         turns: list[Turn] = []
         for pattern in self._standing(row):
             if pattern.each:
-                turns += conversation(row[pattern.each], pattern.roles)
+                said = conversation(row[pattern.each], pattern.roles)
+                turns += (turn._replace(learned=turn.learned and pattern.learned) for turn in said)
             else:
                 turns.append(Turn(pattern.role, pattern.render(row), pattern.learned, _is_filled(pattern.open, row)))
         return outline_of(turns), [turn.text for turn in turns]
@@ -172,7 +174,7 @@ class Template:
 
     def prompt_slots(self) -> tuple[str, ...]:
         """Columns that a question must bring, optional ones included; a conversation at the end is one of them."""
-        last = max(index for index, pattern in enumerate(self.turn) if pattern.learned or pattern.each)
+        last = max(index for index, pattern in enumerate(self.turn) if pattern.learned)
         if self.turn[last].each:
             return self.slots()
         return Template(self.name, (*self.turn[:last], TurnPattern("assistant", "", True))).slots()
@@ -258,7 +260,7 @@ def read_template(use: str, folder: Path) -> Template:
 
 def template_from_mapping(values: Mapping[str, Any], where: str) -> Template:
     """Parse and check a template; raises InputError naming the turn."""
-    template = read_settings(Template, values, where)
+    template = read_settings(Template, {**values, "turn": _learned_by_default(values.get("turn"))}, where)
     for number, pattern in enumerate(template.turn, 1):
         _check_turn(pattern, f"{where}, turn {number}")
     for slot in template.default:
@@ -270,9 +272,16 @@ def template_from_mapping(values: Mapping[str, Any], where: str) -> Template:
         having = [number for number, pattern in numbered if getattr(pattern, key)]
         if having and having != last:
             raise InputError(where, key, "one, in the last learned turn", f"turn {having[0]}", "move it there")
-    if not any((pattern.learned and not pattern.needs) or pattern.each for pattern in template.turn):
+    if not any(pattern.learned and (pattern.each or not pattern.needs) for pattern in template.turn):
         raise InputError(where, "turns", "at least one learned turn that always stands", None, "add `learned = true`")
     return template
+
+
+def _learned_by_default(turns: Any) -> Any:
+    """Return turns in which a whole conversation is learned unless it says that it is not."""
+    if not isinstance(turns, list):
+        return turns
+    return [{"learned": True, **turn} if isinstance(turn, Mapping) and turn.get("each") else turn for turn in turns]
 
 
 def _check_turn(pattern: TurnPattern, place: str) -> None:

@@ -276,11 +276,11 @@ class _Scoring:
 
     def _reworded(self, edits: Sequence[str]) -> list[Row]:
         template = self.inputs.template
-        if any(pattern.each for pattern in template.turn):
+        kept = {slot for pattern in template.turn if pattern.learned or pattern.each for slot in pattern.slots}
+        slots = set(template.prompt_slots()) - kept
+        if not slots:
             todo = "leave reword out"
             raise InputError("[score]", "reword", "a template whose prompt has slots of text", template.name, todo)
-        kept = {slot for pattern in template.turn if pattern.learned for slot in pattern.slots}
-        slots = set(template.prompt_slots()) - kept
         return list(reworded(self.cells, slots, edits, self.settings.seed))
 
     def _pieces(self, contender: Contender) -> list[list[str]]:

@@ -114,8 +114,9 @@ def _belied(kind: Kind, table: pd.DataFrame) -> str:
         return _CHOICES
     if kind.name == "picked" and not all(told_sides(table[kind.columns["winner"]].tolist()).values()):
         return "winner"
-    if kind.name == "conversation" and not table[kind.columns["messages"]].str.match(r"\s*\[").any():
-        return "messages"
+    for slot in ("messages", "history"):
+        if slot in kind.columns and not table[kind.columns[slot]].str.match(r"\s*\[").any():
+            return slot
     for slot in ("chosen", "rejected"):
         name = kind.columns.get(slot, "")
         if name and name.lower() not in KINDS["preference"][slot] and not are_texts(table[name]):

@@ -46,6 +46,12 @@ role = "system"
 text = "{system}"
 needs = "system"            # only where the row has one
 """
+_HISTORY = """
+[[turn]]
+each = "history"            # what was said before
+learned = false
+needs = "history"
+"""
 
 
 class Found(NamedTuple):
@@ -106,7 +112,8 @@ def template_text(found: Found) -> str:
         rest = rest.replace(above, above + _INPUT)
     if found.roles and kind.name == "conversation":
         rest = rest.replace(_EACH, f"{_EACH}roles = {inline(found.roles)}\n")
-    return f"{head}\n{_SYSTEM if 'system' in kind.columns else ''}{rest}"
+    own = [text for slot, text in (("system", _SYSTEM), ("history", _HISTORY)) if slot in kind.columns]
+    return f"{head}\n{''.join(own)}{rest}"
 
 
 def inline(values: Mapping[str, str]) -> str:
