@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import json
 from collections.abc import Callable
 from pathlib import Path
@@ -29,6 +30,7 @@ from foldkit.rows.shapes import (
     told_sides,
 )
 from foldkit.rows.shapes.pieces import cut
+from foldkit.rows.shapes.threads import IN_A_RING, first_lines, upwards
 
 Write = Callable[[str, str], Path]
 TRANSCRIPT = [
@@ -103,6 +105,66 @@ def test_messages_with_roles_keep_their_lines_and_their_system_text() -> None:
         [("system", "Sleep."), ("user", "Hm"), ("assistant", "Zz.")],
     ]
     assert found["talk"].tolist() == ["1", "1", "2"]
+
+
+# Number, what it answers, who, what; of two threads in one, with two replies to one message.
+THREADS = [
+    ("1", "", "system", "Short."),
+    ("2", "1", "Odda", "Sea?"),
+    ("3", "", "Low Pell", "Fog?"),
+    ("4", "2", "desk", "Calm."),
+    ("5", "2", "desk", "Slight."),
+    ("6", "3", "desk", "None."),
+    ("7", "6", "desk", "Yet."),
+    ("8", "4", "Odda", "And wind?"),
+    ("9", "8", "Odda", " "),
+    ("10", "9", "desk", "West."),
+    ("11", "99", "desk", "To whom?"),
+    ("12", "13", "desk", "Round."),
+    ("13", "12", "Odda", "And round."),
+]
+
+
+def threads(n_earlier: int, **settings: object) -> tuple[list[str], list[str], dict[int, str]]:
+    cells = list(zip(*THREADS, strict=True))
+    index = pd.RangeIndex(1, len(THREADS) + 1)
+    columns = {**dict(zip(("id", "parent", "who", "text"), cells, strict=True)), **settings}
+    table = pd.DataFrame(columns, index=index, dtype=object)
+    own = {"talk": "day"} if "day" in settings else {}
+    chosen = TranscriptSettings(("desk",), "who", number="id", reply_to="parent", earlier=n_earlier, **own)
+    found, left_out = SHAPES["transcript"](table, chosen)
+    said = [" ".join(one["content"] for one in json.loads(cell)) for cell in found["messages"]]
+    assert all(
+        sum(one.get("learned", one["role"] == "assistant") for one in json.loads(c)) == 1 for c in found["messages"]
+    )
+    return said, found["talk"].tolist(), left_out
+
+
+def test_what_stands_before_a_reply_is_what_it_answers() -> None:
+    """Threads stay apart, as do two replies to a message; a reply that goes on is one; system texts stay."""
+    reasons = {9: "nothing said", 11: "a reply to nothing: its talk begins with it"}
+    reasons |= {12: "a reply to nothing: its talk begins with it"}  # they lead back to themselves
+    said = ["Short. Sea? Calm.", "Short. Sea? Slight.", "Fog? None. Yet.", "Short. Sea? Calm. And wind? West."]
+    assert threads(6) == (said, ["1", "1", "3", "1"], reasons)
+    for n_earlier in (1, 2):  # a reply is no beginning
+        assert threads(n_earlier) == ([*said[:3], "Short. And wind? West."], ["1", "1", "3", "1"], reasons)
+    with pytest.raises(InputError, match="rows 1 and 3, column id: number: expected one of its own"):
+        threads(6, id=["1", "2", "1", *map(str, range(4, 14))])
+    days = ["a", "b"] * 6 + ["a"]
+    in_talks = threads(6, id=[str(i // 2) for i in range(13)], parent="", day=days)
+    assert (in_talks[0], sorted(in_talks[2])) == ([], [4, 5, 6, 7, 9, 10, 11, 12])
+    for wrong in ({"number": "id"}, {"number": "id", "reply_to": "parent", "gap": 60, "time": "at"}):
+        with pytest.raises(UsageError, match=r"\[rows.transcript\]"):
+            TranscriptSettings(("desk",), **wrong)  # type: ignore[arg-type]
+
+
+@given(st.lists(st.integers(-1, 12), min_size=1, max_size=13))
+def test_first_lines_are_where_the_way_up_ends(answered: list[int]) -> None:
+    """As a walk of at most as many steps as there are lines finds; one that does not end is in a ring."""
+    places = [place if 0 <= place < len(answered) else None for place in answered]
+    for start, first in enumerate(first_lines(places)):
+        way = list(itertools.islice(upwards(start, places), len(places) + 1))
+        assert first == (way[-1] if len(way) <= len(places) else IN_A_RING)
 
 
 def test_grouped_texts_are_a_row_each() -> None:

@@ -129,6 +129,7 @@ KINDS = {
         text=lambda i: f"<s>Be short.\n### Question: sea {i}?\n### Input:\n\n### Reply: {WORDS[i % 4]}.</s>"
     ),
     "guessed marked": rows(talk=lambda i: f"Human: how is the sea at {i}?\nBot: {WORDS[i % 4]}", day=7),
+    "by writers text": rows(user=lambda i: f"keeper {i % 3}", text=lambda i: f"The sea is {WORDS[i % 4]} at {i}."),
     "text": rows(text=lambda i: f"The sea is {WORDS[i % 4]} today, says the keeper, for the {i}th time."),
     "transcript": rows(
         who=lambda i: ("Low Pell", "desk")[i % 2], said=lambda i: f"sea {i}", time=lambda i: (i // 2) * 2000
@@ -230,6 +231,28 @@ def test_flat_messages_of_conversations_are_a_transcript(tmp_path: Path) -> None
     started = foldkit.start("r.csv", tmp_path)
     assert started.assumed[0].startswith("transcript rows, recognised by the names of columns")
     assert "the replies to learn are those of 'assistant', by the name" in started.assumed
+    assert sum(map(len, foldkit.build(foldkit.read_sheet(started.sheet)).parts.values())) == 20
+
+
+@pytest.mark.parametrize(
+    ("ids", "parents", "read"),
+    [
+        (lambda i: i, lambda i: i - 1 if i % 2 else None, "number in column 'id', reply_to in column 'parent_id'"),
+        (
+            lambda i: i % 4,
+            lambda i: i % 4 - 1 if i % 2 else None,
+            "reply_to in column 'parent_id', talk in column 'talk'",
+        ),
+        (lambda i: i % 2, lambda i: 0 if i % 2 else None, "text in column 'text', talk in column 'talk'"),
+        (lambda i: i, lambda i: f"c{i}", "text in column 'text', talk in column 'talk'"),
+    ],
+)
+def test_threads_are_told_by_what_messages_answer(tmp_path: Path, ids: Any, parents: Any, read: str) -> None:
+    """In all, or in each talk; where that is not what the columns say, the talk alone is read."""
+    cells = {"id": ids, "parent_id": parents, "author": lambda i: ("Odda", "desk")[i % 2], "text": str}
+    (tmp_path / "r.jsonl").write_text("\n".join(map(json.dumps, rows(**cells, talk=lambda i: i // 4))))
+    started = foldkit.start("r.jsonl", tmp_path)
+    assert f"{read}; not used:" in started.assumed[0] or started.assumed[0].endswith(read)
     assert sum(map(len, foldkit.build(foldkit.read_sheet(started.sheet)).parts.values())) == 20
 
 

@@ -2,7 +2,7 @@
 
 from .asked import AskedRows
 from .guessing import are_texts, belonging, guess, is_few
-from .kinds import KINDS, Kind, recognise, usual
+from .kinds import KINDS, WRITERS, Kind, recognise, usual
 from .looking import ColumnSummary, RowsSummary, summarise
 from .marks import are_talks, has_turns, usual_marks
 from .paths import cells_at, text_paths, texts_at
@@ -17,6 +17,7 @@ __all__ = [
     "KINDS",
     "READERS",
     "SHAPES",
+    "WRITERS",
     "AskedRows",
     "BadRow",
     "ColumnSummary",

@@ -19,6 +19,8 @@ _ASKED = ("prompt", "question", "instruction", "input")
 _HISTORY = {"history": ("history", "earlier_turns", "previous_turns", "past_turns")}
 _INPUT = ("input", "context", "passage")
 _SYSTEM = {"system": ("system", "system_prompt")}
+# Who wrote a text; they speak with one another where it is told which talk it is of, or what it answers.
+WRITERS = ("user", "author", "username")
 # Two texts of which a label is said.
 _FIRST = ("premise", "sentence1", "sentence_a", "text1", "text_a", "question1")
 _SECOND = ("hypothesis", "sentence2", "sentence_b", "text2", "text_b", "question2")
@@ -50,13 +52,15 @@ KINDS: dict[str, dict[str, tuple[str, ...]]] = {
         **_SYSTEM,
     },
     "transcript": {
-        "speaker": ("speaker", "who", "voice", "caller", "sender", "role"),
+        "speaker": ("speaker", "who", "voice", "caller", "sender", "role", *WRITERS),
         "text": ("text", "utterance", "said", "line", "words", "message", "content"),
         "time": ("time", "timestamp", "start", "at", "created_at", "sent_at"),
         "talk": (
             *("talk", "call", "session", "conversation", "thread", "chat", "ticket"),
             *("talk_id", "call_id", "session_id", "conversation_id", "thread_id", "chat_id", "ticket_id"),
         ),
+        "number": ("number", "id", "message_id", "msg_id", "post_id", "comment_id"),
+        "reply_to": ("reply_to", "in_reply_to", "parent", "parent_id", "reply_to_id", "parent_message_id"),
     },
     "conversation": {
         "messages": ("messages", "conversation", "conversations", "dialogue", "dialog", "turns"),
@@ -106,7 +110,12 @@ KINDS: dict[str, dict[str, tuple[str, ...]]] = {
     "text": {"text": ("text", "content", "body")},
 }
 OPTIONAL = frozenset(
-    {("compared", "prompt"), ("picked", "prompt"), ("graded", "grades"), ("transcript", "time"), ("transcript", "talk")}
+    {
+        ("compared", "prompt"),
+        ("picked", "prompt"),
+        ("graded", "grades"),
+    }
+    | {("transcript", slot) for slot in ("time", "talk", "number", "reply_to")}
     | {(kind, "input") for kind in ("preference", "picked", "graded", "choices", "label")}
     | {(kind, "system") for kind in ("preference", "picked", "graded", "conversation")}
     | {(kind, "history") for kind in ("instruction", "question")}

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from pathlib import Path
 
 import pandas as pd
@@ -11,6 +12,7 @@ from foldkit.formats import InputError, UsageError, listed, near_name
 from foldkit.rows import (
     KINDS,
     SHAPES,
+    WRITERS,
     Kind,
     are_talks,
     are_texts,
@@ -23,7 +25,7 @@ from foldkit.rows import (
     usual,
     usual_marks,
 )
-from foldkit.rows.shapes import ChoicesSettings, given_choices, told_grades, told_sides
+from foldkit.rows.shapes import ChoicesSettings, are_threads, given_choices, told_grades, told_sides
 
 TOLD, RECOGNISED, GUESSED = (
     "as told",
@@ -121,6 +123,8 @@ def _belied(kind: Kind, table: pd.DataFrame) -> str:
         name = kind.columns.get(slot, "")
         if name and name.lower() not in KINDS["preference"][slot] and not are_texts(table[name]):
             return slot
+    if kind.columns.get("speaker", "").lower() in WRITERS and not {"talk", "reply_to"} & set(kind.columns):
+        return "speaker"
     label = kind.columns.get("label", "")
     return "label" if label.lower() in _OFTEN_NOTES and not is_few(table[label]) else ""
 
@@ -133,14 +137,29 @@ def _settled(kind: Kind, table: pd.DataFrame) -> Kind | None:
     columns = kind.columns
     if kind.name == "choices" and _CHOICES in columns:
         return Kind(kind.name, columns | {_CHOICES: _list(table, columns[_CHOICES])})
-    if kind.name == "transcript" and "talk" in columns:
-        return Kind(kind.name, {slot: name for slot, name in columns.items() if slot != "time"})
+    if kind.name == "transcript":
+        return Kind(kind.name, _of_talks(columns, table))
     if kind.name not in ("preference", "compared", "picked"):
         return kind
     if any(are_talks(table[columns[slot]].tolist()) for slot in ("prompt", "chosen", "first") if slot in columns):
         name = "picked" if kind.name == "picked" else "compared"
         return Kind(name, {slot: column for slot, column in columns.items() if slot not in ("input", "system")})
     return kind if "prompt" in columns and kind.name != "compared" else None
+
+
+def _of_talks(columns: Mapping[str, str], table: pd.DataFrame) -> dict[str, str]:
+    """Return those columns that a transcript needs.
+
+    Where messages say which one they answer the talk is asked for only if numbers stand twice without it; where talks
+    are told, times are not asked for.
+    """
+    ways = (("number", "reply_to"), ("number", "reply_to", "talk"), ("talk",), ("time",), ())
+    way = next(
+        way
+        for way in ways
+        if set(way) <= set(columns) and ("reply_to" not in way or are_threads(table, *(columns[slot] for slot in way)))
+    )
+    return {slot: columns[slot] for slot in ("speaker", "text", *way)}
 
 
 def _marked(kind: Kind, table: pd.DataFrame) -> Kind:

@@ -10,7 +10,7 @@ from .judged import JudgedSettings, good_or_bad
 from .marked import MarkedSettings, in_turns
 from .picked import PickedSettings, better_and_worse, told_sides
 from .pieces import PiecesSettings, in_pieces
-from .transcript import TranscriptSettings, conversations
+from .transcript import TranscriptSettings, are_threads, conversations
 
 SHAPES: dict[str, Shape] = {
     "transcript": conversations,
@@ -42,6 +42,7 @@ __all__ = [
     "PiecesSettings",
     "Shape",
     "TranscriptSettings",
+    "are_threads",
     "choice_lines",
     "given_choices",
     "told_grades",

@@ -6,22 +6,27 @@ import itertools
 import json
 import math
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
 import pandas as pd
 
-from foldkit.formats import UsageError, near_name
+from foldkit.formats import InputError, UsageError, near_name
 from foldkit.formats.settings import within
 
 from ..tables import column, times
 from .contract import renumbered
+from .talks import SYSTEM, Line, Talk, talks_of
+from .threads import Answering, threads_of
 
 
 @dataclass(frozen=True)
 class TranscriptSettings:
     """The columns of `speaker`, `text` and, where there are any, `time` and `talk`, which conversation it is.
+
+    Where messages say which one they answer, `reply_to` is the column that does so, by the `number` of that one,
+    another column; numbers are those of a `talk` where that is named. Before a reply then stands what it answers.
 
     `learned` names the speakers whose words are replies to learn. A silence of more than `gap` seconds starts a new
     conversation (0: none does), and so does what a speaker named `system` says, which is its system text. Words among
@@ -33,6 +38,8 @@ class TranscriptSettings:
     text: str = "text"
     time: str = ""
     talk: str = ""
+    number: str = ""
+    reply_to: str = ""
     gap: float = 0.0
     fillers: tuple[str, ...] = ()
     earlier: int = 6
@@ -44,18 +51,12 @@ class TranscriptSettings:
             raise UsageError("[rows.transcript]", "learned", "names of speakers", "none", 'for example ["desk"]')
         if self.gap and not self.time:
             raise UsageError("[rows.transcript]", "gap", "a column of times", None, "name it with time")
-
-
-_SYSTEM = "system"
-
-
-class _Line(NamedTuple):
-    """One row of a talk."""
-
-    row: int
-    role: str
-    speaker: str
-    text: str
+        if bool(self.number) != bool(self.reply_to):
+            todo = "name both columns, or neither"
+            raise UsageError("[rows.transcript]", "reply_to", "number and reply_to", self.number or self.reply_to, todo)
+        if self.reply_to and self.gap:
+            todo = "leave it out, for what a message answers says which talk it is of"
+            raise UsageError("[rows.transcript]", "gap", "0 with reply_to", self.gap, todo)
 
 
 class _Said(NamedTuple):
@@ -82,48 +83,63 @@ def conversations(table: pd.DataFrame, settings: TranscriptSettings) -> tuple[pd
             known = sorted(set(speakers))
             raise UsageError("[rows.transcript]", "learned", "a speaker of the rows", name, near_name(name, known))
     texts = [_cleaned(text, settings.fillers) for text in column(table, settings.text, "[rows.transcript] text")]
-    roles = _roles(speakers, settings)
-    talks: dict[str, list[_Line]] = {}
-    left_out: dict[int, str] = {}
-    lines = map(_Line, table.index.tolist(), roles, speakers.tolist(), texts)
-    for talk, line in zip(_talks(table, roles, settings), lines, strict=True):
-        if line.text:
-            talks.setdefault(talk, []).append(line)
-        else:
-            left_out[line.row] = "nothing said"
+    cells = zip(table.index.tolist(), _roles(speakers, settings), speakers.tolist(), texts, strict=True)
+    lines = [Line(*line) for line in cells]
+    left_out = {line.row: "nothing said" for line in lines if not line.text}
     rows = []
-    for talk, spoken in talks.items():
-        opening, said = _parted(_turns(spoken))
-        if said and said[0].learned:
+    for talk in _talks(table, lines, settings):
+        opening, said = _parted(_turns(talk.lines))
+        if said and said[0].learned and (len(said) == 1 or not talk.last_alone):
             left_out[said[0].row] = "a reply to nothing: its talk begins with it"
         for index in _replies(said):
-            messages = _messages(opening, said[max(0, index - settings.earlier) : index + 1])
-            rows.append({"messages": messages, "talk": talk, "source_row": str(said[index].row)})
+            if index == len(said) - 1 or not talk.last_alone:
+                messages = _messages(opening, said[max(0, index - settings.earlier) : index + 1])
+                rows.append({"messages": messages, "talk": talk.name, "source_row": str(said[index].row)})
     return renumbered(rows, ("messages", "talk", "source_row")), left_out
 
 
 def _roles(speakers: pd.Series[str], settings: TranscriptSettings) -> list[str]:
     """Return for every row whose turn it is of."""
-    learned, system = speakers.isin(settings.learned), speakers.str.lower() == _SYSTEM
-    return ["assistant" if own else _SYSTEM if opens else "user" for own, opens in zip(learned, system, strict=True)]
+    learned, system = speakers.isin(settings.learned), speakers.str.lower() == SYSTEM
+    return ["assistant" if own else SYSTEM if opens else "user" for own, opens in zip(learned, system, strict=True)]
 
 
-def _talks(table: pd.DataFrame, roles: Sequence[str], settings: TranscriptSettings) -> list[str]:
-    """Return for every row which conversation it is of: the cell of `talk`, and a number that grows with each new one.
+def _talks(table: pd.DataFrame, lines: Sequence[Line], settings: TranscriptSettings) -> Iterable[Talk]:
+    """Return the conversations, or the threads where messages say what they answer; raises InputError as it says."""
+    if not settings.reply_to:
+        names = _cells(table, settings, "talk") if settings.talk else [""] * len(lines)
+        at = (
+            times(column(table, settings.time, "[rows.transcript] time")).tolist()
+            if settings.time
+            else [0.0] * len(lines)
+        )
+        return talks_of(lines, names, at, settings.gap)
+    answering = _answering(table, settings)
+    if twice := answering.repeated():
+        first, second = (lines[place].row for place in twice)
+        where, todo = f"rows {first} and {second}, column {settings.number}", "name the column of talks with talk"
+        raise InputError(where, "number", "one of its own for each message", answering.numbers[twice[0]], todo)
+    return threads_of(lines, answering, settings.earlier)
 
-    One begins after each gap, and with each system text.
-    """
-    named = column(table, settings.talk, "[rows.transcript] talk").tolist() if settings.talk else [""] * len(table)
-    at = times(column(table, settings.time, "[rows.transcript] time")).tolist() if settings.time else [0.0] * len(table)
-    last: dict[str, tuple[float, str, int]] = {}
-    talks = []
-    for name, seconds, role in zip(named, at, roles, strict=True):
-        before, earlier, number = last.get(name, (seconds, role, 1))
-        silent = bool(settings.gap) and seconds - before > settings.gap
-        number += silent or (role == _SYSTEM and earlier != role)
-        last[name] = (seconds, role, number)
-        talks.append(f"{name} {number}".strip())
-    return talks
+
+def _answering(table: pd.DataFrame, settings: TranscriptSettings) -> Answering:
+    """Return which message each one answers; a number is that of its talk, where there are any."""
+    names = _cells(table, settings, "talk") if settings.talk else [""] * len(table)
+    numbers, reply_to = (
+        [f"{name} {cell}".strip() if cell.strip() else "" for name, cell in zip(names, cells, strict=True)]
+        for cells in (_cells(table, settings, "number"), _cells(table, settings, "reply_to"))
+    )
+    return Answering(numbers, reply_to)
+
+
+def are_threads(table: pd.DataFrame, number: str, reply_to: str, talk: str = "") -> bool:
+    """Tell whether each number stands once, in a talk where there is one, and half of what is answered is there."""
+    answering = _answering(table, TranscriptSettings(("",), number=number, reply_to=reply_to, talk=talk))
+    return not answering.repeated() and answering.share_known() >= 0.5
+
+
+def _cells(table: pd.DataFrame, settings: TranscriptSettings, key: str) -> list[str]:
+    return list(column(table, getattr(settings, key), f"[rows.transcript] {key}"))
 
 
 def _cleaned(text: str, fillers: Sequence[str]) -> str:
@@ -134,7 +150,7 @@ def _cleaned(text: str, fillers: Sequence[str]) -> str:
     return text.strip()
 
 
-def _turns(lines: Sequence[_Line]) -> list[_Said]:
+def _turns(lines: Sequence[Line]) -> list[_Said]:
     """Merge what one side says in a row; several speakers on the side that is not learned are named."""
     many = len({line.speaker for line in lines if line.role == "user"}) > 1
     turns = []
@@ -157,7 +173,7 @@ def _joined(texts: Sequence[str]) -> str:
 
 def _parted(said: list[_Said]) -> tuple[list[_Said], list[_Said]]:
     """Return the system text of a talk, which only ever begins one, and what is said after it."""
-    n = sum(turn.role == _SYSTEM for turn in said)
+    n = sum(turn.role == SYSTEM for turn in said)
     return said[:n], said[n:]
 
 
