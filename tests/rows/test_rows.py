@@ -173,8 +173,9 @@ def test_prose_in_units(write: Write, unit: str, expected: list[str]) -> None:
 
 
 def test_folders_and_globs_in_the_order_of_names(tmp_path: Path) -> None:
-    """Numbers go on over the files; other kinds in a folder are passed over; nothing found is an error."""
-    for name, word in (("b.csv", "second"), ("a.jsonl", "first"), ("sub/c.csv", "third"), ("d.bin", "x")):
+    """Numbers go on over the files; other kinds in a folder and hidden ones are passed over; none is an error."""
+    names = {"b.csv": "second", "a.jsonl": "first", "sub/c.csv": "third", "d.bin": "x", ".e/f.csv": "y"}
+    for name, word in names.items():
         path = tmp_path / name
         path.parent.mkdir(exist_ok=True)
         path.write_text(f'{{"w": "{word}"}}' if name.endswith("l") else f"w\n{word}\n")
@@ -183,6 +184,21 @@ def test_folders_and_globs_in_the_order_of_names(tmp_path: Path) -> None:
     assert list(read_rows(RowsSettings("*.csv"), tmp_path).table["w"]) == ["second"]
     with pytest.raises(InputError, match=r"files ending in .csv"):
         read_rows(RowsSettings("*.parquet"), tmp_path)
+    assert list(read_rows(RowsSettings("*", as_text=(".bin",)), tmp_path).table["text"])[-1] == "w\nx"
+    assert list(read_rows(RowsSettings(".", as_text=(".bin", ".csv"), unit="file"), tmp_path).table["text"]) == [
+        "w\nsecond",
+        "w\nx",
+        "w\nthird",
+    ]
+    with pytest.raises(InputError, match=r"files ending in .py, found '.jsonl 1 times, .csv 2 times, .bin 1 times'"):
+        read_rows(RowsSettings(".", as_text=(".py",)), tmp_path)
+    with pytest.raises(
+        InputError, match=r"found '.bin'; export the rows .* or name endings of plain text with as_text"
+    ):
+        read_rows(RowsSettings("d.bin"), tmp_path)
+    for wrong in ("py", ".PY", ".a/b"):
+        with pytest.raises(UsageError, match="as_text"):
+            RowsSettings(".", as_text=(wrong,))
 
 
 def test_streaming_gives_the_same_rows_in_pieces(write: Write) -> None:

@@ -370,6 +370,28 @@ def test_what_a_row_of_prose_is_is_said(tmp_path: Path) -> None:
         assert len(open_inputs(foldkit.read_sheet(started.sheet)).table) == n_rows
 
 
+def test_files_of_other_kinds_are_text_or_told(tmp_path: Path) -> None:
+    """A folder of code is a text a file, one file of lines a text a line; beside known kinds others are named."""
+    (tmp_path / "code").mkdir()
+    for i in range(20):
+        (tmp_path / "code" / f"{i}.py").write_text(f"def sea():\n    return {i}\n\n\ndef wind():\n    return {i}\n")
+    (tmp_path / "code" / "a.bin").write_bytes(b"\0")
+    (tmp_path / "code" / "b.bin").write_bytes(b"\xff" * 9)
+    (tmp_path / "notes.en").write_text("calm\n" * 30)
+    others = "files of other kinds are not read: .bin 2 times; a source such as '../code/**/*.bin' reads those"
+    for place, source, unit, told in (("a", "../code", "file", others), ("b", "../notes.en", "line", "")):
+        started = foldkit.start(source, tmp_path / place)
+        assert started.assumed[0] == f"files ending in .{'py' if told else 'en'} are text"
+        assert (others in started.assumed) == bool(told)
+        rows = foldkit.read_sheet(started.sheet).rows
+        assert (rows.as_text, rows.unit) == ((".py",) if told else (".en",), unit)
+        assert len(open_inputs(foldkit.read_sheet(started.sheet)).table) == (20 if told else 30)
+    (tmp_path / "code" / "README.md").write_text("The sea.\n\nThe wind.")
+    told = foldkit.start("../code", tmp_path / "c").assumed[0]
+    assert told.startswith("files of other kinds are not read: .py 20 times, .bin 2 times")
+    assert foldkit.read_sheet(foldkit.start("../code/**/*.py", tmp_path / "d").sheet).rows.unit == "file"
+
+
 def test_another_delimiter_and_encoding_are_written_down(tmp_path: Path) -> None:
     """The delimiter found in the header and said, the encoding as it is given."""
     lines = ["question;answer", *(f"wie weht es um {i}, Böen?;{i} aus Süd" for i in range(40))]

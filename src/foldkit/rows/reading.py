@@ -18,10 +18,10 @@ from foldkit.formats import InputError, near_name
 
 from .cells import cell_text
 from .paths import cells_at, text_paths
-from .readers import READERS, Bad, Block, damaged
+from .readers import Bad, Block, damaged
 from .settings import RowsSettings
 from .shapes import SHAPES, SOURCE_ROW
-from .sources import ending, find_files
+from .sources import find_files, reader_of
 
 
 @dataclass(frozen=True)
@@ -90,9 +90,11 @@ class _Source:
 
     def items(self) -> Iterator[tuple[Path, Block | Bad]]:
         """Yield the blocks and bad rows of every file."""
-        for file in find_files(self.settings.source, self.folder):
+        for file in find_files(self.settings, self.folder):
+            read = reader_of(file, self.settings.as_text)
+            assert read is not None  # else it is not found
             try:
-                for item in READERS[ending(file)](file, self.settings, self.n_rows):
+                for item in read(file, self.settings, self.n_rows):
                     yield file, item
             except (UnicodeError, EOFError, OSError, zlib.error) as error:
                 raise damaged(file, error, "a whole file") from None

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import codecs
+import re
 from dataclasses import dataclass, field
 
 from foldkit.formats import UsageError, one_of
@@ -35,9 +36,9 @@ class RowsSettings:
     objects or lists: `{ note = "Notiz", answer = "answers.text.0" }`. `strip` takes blanks off both ends of every cell.
     `on_bad` says whether a row that cannot be read stops the work or is set aside. `delimiter`, `header` and `skip`,
     how many lines stand above it, are for tables of text, `key` is the path to the list in a JSON file, `unit` is what
-    one row of a text file is. `transcript`, `grouped`, `bilingual`, `graded`, `judged`, `picked`, `compared`,
-    `choices`, `marked` and `pieces` say what a source is to be made into first; conversations that `graded`, `judged`
-    or `picked` have paired are `compared` then.
+    one row of a text file is, and `as_text` endings of other files that are text: `[".py", ".log"]`. `transcript`,
+    `grouped`, `bilingual`, `graded`, `judged`, `picked`, `compared`, `choices`, `marked` and `pieces` say what a source
+    is to be made into first; conversations that `graded`, `judged` or `picked` have paired are `compared` then.
     """
 
     source: str
@@ -50,6 +51,7 @@ class RowsSettings:
     header: bool = True
     key: str = ""
     unit: str = "paragraph"
+    as_text: tuple[str, ...] = ()
     transcript: TranscriptSettings | None = None
     grouped: GroupedSettings | None = None
     bilingual: BilingualSettings | None = None
@@ -72,6 +74,9 @@ class RowsSettings:
         if self.shapes[1:] not in ((), ("compared",)) or (len(self.shapes) > 1 and self.shapes[0] not in PAIRING):
             allowed = f"one of them, or compared beside {', '.join(PAIRING)}"
             raise UsageError("[rows]", "shape", allowed, " and ".join(self.shapes), "leave the others out")
+        for name in self.as_text:
+            if not re.fullmatch(r"\.[^.A-Z/]+", name):
+                raise UsageError("[rows]", "as_text", "endings in small letters, as .py", name, "leave the rest out")
         within(self.skip, 0, 10**6, "[rows]", "skip")
         if len(self.delimiter) > 1:
             raise UsageError("[rows]", "delimiter", "one character", self.delimiter, "leave it out for , and tab")

@@ -3,15 +3,22 @@
 from __future__ import annotations
 
 import glob
+import zlib
+from collections import Counter
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 
-from foldkit.formats import InputError
+from foldkit.formats import InputError, listed
 
-from .readers import READERS
+from .readers import READERS, Reader
+from .readers.contract import open_text
 from .readers.delimited import found_layout, read_delimited
 from .readers.json_files import found_array, read_json
 from .readers.prose import read_prose
 from .settings import RowsSettings
+
+_SEEN = 2**16
+_OTHERS = "export the rows as one of these, or name endings of plain text with as_text in [rows]"
 
 
 def ending(path: Path) -> str:
@@ -20,28 +27,69 @@ def ending(path: Path) -> str:
     return Path(name).suffix
 
 
-def find_files(source: str, folder: Path) -> list[Path]:
+def reader_of(path: Path, as_text: Sequence[str] = ()) -> Reader | None:
+    """Return what reads a file by its ending, None for one of an unknown kind."""
+    return read_prose if ending(path) in as_text else READERS.get(ending(path))
+
+
+def find_files(settings: RowsSettings, folder: Path) -> list[Path]:
     """Return the files of a source, relative to `folder`.
 
-    A folder gives those files in it whose kind is known. Raises InputError when nothing is found or a file is of an
-    unknown kind.
+    A folder gives those files in it whose kind is known, or only those that are read `as_text` where such endings are
+    named; hidden ones aside. Raises InputError when nothing is found or a file is of an unknown kind.
     """
-    path = folder / source
-    if path.is_dir():
-        files = sorted(file for file in path.rglob("*") if file.is_file() and ending(file) in READERS)
-    elif glob.has_magic(source) and not path.exists():
-        files = sorted(Path(name) for name in glob.glob(str(path), recursive=True) if Path(name).is_file())
-    else:
-        files = [path]
-    known = ", ".join(READERS)
+    path, known = folder / settings.source, settings.as_text or tuple(READERS)
+    every = _files(settings.source, folder)
+    files = [file for file in every if ending(file) in known] if path.is_dir() else every
     if not files:
-        raise InputError(path, "source", f"files ending in {known}", "none", "check the path")
+        found = endings_said(Counter(map(ending, every))) or "none"
+        raise InputError(path, "source", f"files ending in {', '.join(known)}", found, _OTHERS)
     for file in files:
-        if ending(file) not in READERS:
-            raise InputError(file, "kind of file", known, ending(file) or file.name, "export the rows as one of these")
+        if reader_of(file, settings.as_text) is None:
+            raise InputError(file, "kind of file", ", ".join(READERS), ending(file) or file.name, _OTHERS)
         if not file.exists():
             raise InputError(file, "source", "an existing file", None, "check the path")
     return files
+
+
+def _files(source: str, folder: Path) -> list[Path]:
+    """Return the files that a source names, whatever their kind, in the order of their paths."""
+    path = folder / source
+    if path.is_dir():
+        files = (file for file in path.rglob("*") if file.is_file())
+        return sorted(file for file in files if not any(part.startswith(".") for part in file.relative_to(path).parts))
+    if glob.has_magic(source) and not path.exists():
+        return sorted(Path(name) for name in glob.glob(str(path), recursive=True) if Path(name).is_file())
+    return [path]
+
+
+def endings_said(endings: Mapping[str, int]) -> str:
+    """Say how many files have each ending."""
+    return listed([f"{name or 'no ending'} {n} times" for name, n in endings.items()])
+
+
+def found_text(settings: RowsSettings, folder: Path) -> tuple[tuple[str, ...], dict[str, int]]:
+    """Return the ending of a source's files that is of text where no kind is known, and how many have others.
+
+    Where files of a known kind are among them there is no such ending.
+    """
+    files = [file for file in _files(settings.source, folder) if file.exists()]
+    unknown = Counter(ending(file) for file in files if reader_of(file) is None)
+    if unknown.total() < len(files):
+        return (), unknown
+    firsts = {name: next(file for file in files if ending(file) == name) for name, _ in unknown.most_common() if name}
+    found = next((name for name, file in firsts.items() if _is_text(file, settings.encoding)), "")
+    unknown.pop(found, None)
+    return ((found,) if found else ()), unknown
+
+
+def _is_text(path: Path, encoding: str) -> bool:
+    """Tell whether a file begins as text does."""
+    try:
+        with open_text(path, encoding) as file:
+            return "\0" not in file.read(_SEEN)
+    except (UnicodeError, EOFError, OSError, zlib.error):
+        return False
 
 
 def found_table(settings: RowsSettings, folder: Path) -> tuple[str, int]:
@@ -49,16 +97,16 @@ def found_table(settings: RowsSettings, folder: Path) -> tuple[str, int]:
 
     Of a file that is no table of text it is "" and 0.
     """
-    first = find_files(settings.source, folder)[0]
-    return found_layout(first, settings.encoding) if READERS[ending(first)] is read_delimited else ("", 0)
+    first = find_files(settings, folder)[0]
+    return found_layout(first, settings.encoding) if reader_of(first, settings.as_text) is read_delimited else ("", 0)
 
 
 def is_prose(settings: RowsSettings, folder: Path) -> bool:
     """Tell whether a source's first file is prose, whose rows are what `unit` says."""
-    return READERS[ending(find_files(settings.source, folder)[0])] is read_prose
+    return reader_of(find_files(settings, folder)[0], settings.as_text) is read_prose
 
 
 def found_key(settings: RowsSettings, folder: Path) -> str:
     """Return under which key of a source's first file the rows stand, "" where they stand under none."""
-    first = find_files(settings.source, folder)[0]
-    return found_array(first, settings.encoding) if READERS[ending(first)] is read_json else ""
+    first = find_files(settings, folder)[0]
+    return found_array(first, settings.encoding) if reader_of(first, settings.as_text) is read_json else ""

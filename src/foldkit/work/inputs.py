@@ -59,7 +59,7 @@ class Inputs:
         """What a dataset of these rows depends on: fingerprints of files and settings."""
         sheet, decisions = self.sheet, decisions_path(self.sheet)
         return {
-            "rows": fingerprint_files(find_files(sheet.rows.source, sheet.folder)),
+            "rows": fingerprint_files(find_files(sheet.rows, sheet.folder)),
             "reading": dataclasses.asdict(sheet.rows),
             "decisions": fingerprint_files([decisions] if decisions.exists() else []),
             "template": fingerprint_value(self.template.as_mapping()),

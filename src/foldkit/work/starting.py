@@ -19,8 +19,10 @@ from foldkit.rows import (
     Kind,
     RowsSettings,
     belonging,
+    endings_said,
     found_key,
     found_table,
+    found_text,
     is_prose,
     read_rows,
     texts_at,
@@ -210,8 +212,19 @@ def _fitted(found: Found, inputs: Inputs) -> tuple[Found, int, str]:
 
 def _reading(settings: RowsSettings, folder: Path) -> tuple[RowsSettings, list[str]]:
     """Return how the source is read, what is unusual in it found, and what that assumes."""
+    as_text, unread = found_text(settings, folder)
+    if as_text:
+        settings = dataclasses.replace(
+            settings, as_text=as_text, unit="line" if (folder / settings.source).is_file() else "file"
+        )
     (other, skip), key = found_table(settings, folder), found_key(settings, folder)
-    said = [f"cells are parted by {other!r}, as the header has no other"] if other else []
+    said = [f"files ending in {name} are text" for name in as_text]
+    if unread:
+        pattern = f"{settings.source.rstrip('/')}/**/*{max(unread, key=lambda name: unread[name])}"
+        said.append(
+            f"files of other kinds are not read: {endings_said(unread)}; a source such as {pattern!r} reads those"
+        )
+    said += [f"cells are parted by {other!r}, as the header has no other"] if other else []
     said += [f"the rows stand under the key {key!r}"] if key else []
     said += [f"the header is line {skip + 1}: what stands above it is passed over"] if skip else []
     if is_prose(settings, folder):

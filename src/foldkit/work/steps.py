@@ -148,7 +148,7 @@ class _Assigned:
 
 def _assigned(sheet: Sheet, inputs: Inputs) -> _Assigned:
     """Assign all rows in a pass of their own, which keeps only the keys of each."""
-    check_files(sheet.split, [] if sheet.rows.shapes else find_files(sheet.rows.source, sheet.folder))
+    check_files(sheet.split, [] if sheet.rows.shapes else find_files(sheet.rows, sheet.folder))
     chunks = (chunk for chunk in inputs.stream() if not chunk.table.empty)
     keys = pd.concat([row_keys(chunk.table, sheet.split, chunk.files) for chunk in chunks])
     pairs = pairs_of(inputs.table, inputs.template) if sheet.split.group == "near" else None

@@ -16,7 +16,9 @@ from .contract import SOURCE_ROW, renumbered
 
 # The column that says that a text goes on after a piece.
 GOES_ON = "goes_on"
-_ENDS = tuple(map(re.compile, (r"\n\s*\n\s*", r"\n\s*", r"(?<=[.!?…])\s+|(?<=[。！？])\s*", r"\s+")))
+# Blanks at the head of a line stay with it, as those that code is indented by.
+_BLANK_LINES = re.compile(r"\A\s*\n")
+_ENDS = tuple(map(re.compile, (r"\n\s*\n", r"\n", r"(?<=[.!?…])\s+|(?<=[。！？])\s*", r"\s+")))
 
 
 @dataclass(frozen=True)
@@ -54,7 +56,7 @@ def cut(text: str, longest: int, ends: Sequence[re.Pattern[str]] = _ENDS) -> lis
 
     Only blanks between pieces are lost. Where nothing allows a cut, as in a word that is longer, it is cut anywhere.
     """
-    text = text.strip()
+    text = _BLANK_LINES.sub("", text).rstrip()
     if len(text) <= longest:
         return [text] if text else []
     if not ends:
