@@ -22,6 +22,7 @@ from foldkit.rows import (
     AskedRows,
     RowsSettings,
     column,
+    found_spoken,
     read_rows,
     recognise,
     stream_rows,
@@ -170,6 +171,45 @@ def test_prose_in_units(write: Write, unit: str, expected: list[str]) -> None:
     assert list(found["text"]) == expected
     if unit == "heading":
         assert list(found["heading"]) == ["One", "Two"]
+
+
+@pytest.mark.parametrize(
+    ("line", "time"),
+    [
+        ("[2031-03-04 18:00:05] {}: {}", "2031-03-04 18:00:05"),
+        ("4/3/31, 18:00 - {}: {}", "4/3/31, 18:00"),
+        ("18:00:05 {}: {}", "18:00:05"),
+        ("{}: {}", None),
+    ],
+)
+def test_lines_that_say_who_speaks(write: Write, line: str, time: str | None) -> None:
+    """Their parts are cells; a line that says nothing of it goes on with the one before."""
+    said = [("Low Pell", "sea: rough"), ("desk", "And the glass?\n\nIs it falling"), ("Low Pell", "falling")] * 3
+    path = write("talk.txt", "\n".join(line.format(*one) for one in said).replace("\n", "\r\n"))
+    pattern = found_spoken(RowsSettings(path.name), path.parent)
+    cells = [{"time": time, "speaker": name, "text": text, "file": "talk.txt"} for name, text in said]
+    assert table(path, pattern=pattern).to_dict("records") == [
+        {name: cell for name, cell in row.items() if cell is not None} for row in cells
+    ]
+    after = write("after.txt", "Of the third.\n" + path.read_text())
+    assert found_spoken(RowsSettings(after.name), after.parent) == ""
+    with pytest.raises(InputError, match=r"after.txt, line 1: line: expected one that pattern in \[rows\] matches"):
+        table(after, pattern=pattern)
+    assert len(table(after, pattern=pattern, on_bad="set aside")) == len(said)
+
+
+def test_other_lines_say_nothing_of_who_speaks(write: Write) -> None:
+    """Prose, names that come once, one name alone, questions with their answers by paragraphs; tables."""
+    alone, asked = "Desk: sea calm\n" * 9, "Q: sea?\nA: calm\n\n" * 9
+    names = "".join(f"Keeper {chr(65 + i)}: calm\n" for i in range(26))
+    for name, text in (("a.txt", "The sea is calm.\n" * 9), ("a.txt", alone), ("a.txt", asked), ("a.txt", names)):
+        path = write(name, text)
+        assert found_spoken(RowsSettings(path.name), path.parent) == ""
+    path = write("a.csv", "Odda: sea\ndesk: calm\n" * 9)
+    assert found_spoken(RowsSettings(path.name), path.parent) == ""
+    for wrong, said in (("(", "a regular expression"), ("a.*", "named groups")):
+        with pytest.raises(UsageError, match=rf"pattern: expected {said}"):
+            RowsSettings("a.txt", pattern=wrong)
 
 
 def test_folders_and_globs_in_the_order_of_names(tmp_path: Path) -> None:

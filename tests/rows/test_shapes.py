@@ -31,6 +31,7 @@ from foldkit.rows.shapes import (
 )
 from foldkit.rows.shapes.pieces import cut
 from foldkit.rows.shapes.threads import IN_A_RING, first_lines, upwards
+from foldkit.rows.tables import times
 
 Write = Callable[[str, str], Path]
 TRANSCRIPT = [
@@ -78,6 +79,27 @@ def test_a_transcript_becomes_an_example_for_each_reply() -> None:
     assert table[["talk", "source_row"]].to_numpy().tolist() == [["1", "3"], ["1", "6"], ["2", "10"]]
     assert list(table.index) == [1, 2, 3]
     assert left_out == {4: "nothing said"}
+
+
+@pytest.mark.parametrize(
+    ("cells", "seconds"),
+    [
+        (["00:00:09", "1:02:03,5"], [9, 3723.5]),
+        (["18:00", "18:01:30"], [64800, 64890]),
+        (["2031-03-04T00:00:01", "2031-03-04T00:01"], [1930348801, 1930348860]),
+        (["3", "4.5"], [3, 4.5]),
+        (["18:60", "18:00"], None),
+        (["18:00", "18"], None),
+    ],
+)
+def test_times_are_dates_clocks_or_numbers(cells: list[str], seconds: list[float] | None) -> None:
+    """All of one kind, in seconds; the first that is none is named."""
+    column = pd.Series(cells, index=[7, 8], name="at", dtype=object)
+    if seconds is None:
+        with pytest.raises(InputError, match="row 7, column at: time: expected a date or a number"):
+            times(column)
+    else:
+        assert times(column).tolist() == seconds
 
 
 def test_the_context_of_a_reply_is_as_long_as_asked() -> None:

@@ -221,6 +221,22 @@ def test_talks_are_told_apart_by_silences(tmp_path: Path, silence: int, pause: i
         assert max(parts["train"].rows) < min(parts["validation"].rows) < min(parts["test"].rows)
 
 
+@pytest.mark.parametrize(("form", "gap"), [("[{:02}:{:02}:00]", 1800), ("on day {} at {}:", 0)])
+def test_a_text_of_who_said_what_is_a_transcript(tmp_path: Path, form: str, gap: int) -> None:
+    """With clocks for its silences; other times are no hindrance, and said."""
+    lines = [f"{form.format(i // 2, i % 2)} {('Odda', 'desk')[i % 2]}: sea {i}\nand so on" for i in range(60)]
+    (tmp_path / "r.txt").write_text("\n".join(lines) if gap else "")
+    cells = ({"at": form.format(i, i), "who": ("Odda", "desk")[i % 2], "said": f"sea {i}"} for i in range(60))
+    (tmp_path / "r.jsonl").write_text("\n".join(map(json.dumps, cells)))
+    started = foldkit.start("r.txt" if gap else "r.jsonl", tmp_path)
+    sheet = foldkit.read_sheet(started.sheet)
+    assert sheet.rows.transcript is not None
+    assert sheet.rows.transcript.gap == gap
+    assert ("each line says who speaks" in started.assumed[0]) == bool(gap)
+    assert any("times are not read, and no silence ends a talk: row 1" in said for said in started.assumed) != bool(gap)
+    assert sum(map(len, foldkit.build(sheet).parts.values())) == 30
+
+
 def test_flat_messages_of_conversations_are_a_transcript(tmp_path: Path) -> None:
     """Which one is told by a column, and the replies by the role, though another speaks more; times are not asked."""
     lines = ["conversation,role,content,created_at"]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import re
 import types
 import typing
 from collections.abc import Mapping
@@ -36,6 +37,14 @@ def within(value: float, low: float, high: float, where: str, what: str) -> None
     """Raise UsageError unless low <= value <= high; not-a-number is never within."""
     if not low <= value <= high:
         raise UsageError(where, what, f"{low:.10g} to {high:.10g}", value, "choose a value in the range")
+
+
+def named_groups(pattern: str, where: str, what: str) -> tuple[str, ...]:
+    """Return the names of the groups of a regular expression, in order; raises UsageError where it is none."""
+    try:
+        return tuple(re.compile(pattern).groupindex)
+    except (re.error, OverflowError) as error:
+        raise UsageError(where, what, "a regular expression", pattern, str(error)) from None
 
 
 def _fit(value: Any, hint: Any, where: str, key: str) -> Any:

@@ -58,6 +58,7 @@ KINDS: dict[str, dict[str, tuple[str, ...]]] = {
         "talk": (
             *("talk", "call", "session", "conversation", "thread", "chat", "ticket"),
             *("talk_id", "call_id", "session_id", "conversation_id", "thread_id", "chat_id", "ticket_id"),
+            "file",
         ),
         "number": ("number", "id", "message_id", "msg_id", "post_id", "comment_id"),
         "reply_to": ("reply_to", "in_reply_to", "parent", "parent_id", "reply_to_id", "parent_message_id"),

@@ -7,7 +7,7 @@ import re
 from dataclasses import dataclass, field
 
 from foldkit.formats import UsageError, one_of
-from foldkit.formats.settings import within
+from foldkit.formats.settings import named_groups, within
 
 from .shapes import (
     PAIRING,
@@ -35,10 +35,13 @@ class RowsSettings:
     `source` is a file, a folder or a glob. `columns` names ours with theirs, a column or a path in one that holds
     objects or lists: `{ note = "Notiz", answer = "answers.text.0" }`. `strip` takes blanks off both ends of every cell.
     `on_bad` says whether a row that cannot be read stops the work or is set aside. `delimiter`, `header` and `skip`,
-    how many lines stand above it, are for tables of text, `key` is the path to the list in a JSON file, `unit` is what
-    one row of a text file is, and `as_text` endings of other files that are text: `[".py", ".log"]`. `transcript`,
-    `grouped`, `bilingual`, `graded`, `judged`, `picked`, `compared`, `choices`, `marked` and `pieces` say what a source
-    is to be made into first; conversations that `graded`, `judged` or `picked` have paired are `compared` then.
+    how many lines stand above it, are for tables of text, `key` is the path to the list in a JSON file. `unit` is what
+    one row of a text file is; or `pattern` is a regular expression whose named groups are the cells of each line that
+    it matches, and other lines go on with the last group. `as_text` are endings of other files that are text.
+
+    `transcript`, `grouped`, `bilingual`, `graded`, `judged`, `picked`, `compared`, `choices`, `marked` and `pieces` say
+    what a source is to be made into first; conversations that `graded`, `judged` or `picked` have paired are `compared`
+    then.
     """
 
     source: str
@@ -51,6 +54,7 @@ class RowsSettings:
     header: bool = True
     key: str = ""
     unit: str = "paragraph"
+    pattern: str = ""
     as_text: tuple[str, ...] = ()
     transcript: TranscriptSettings | None = None
     grouped: GroupedSettings | None = None
@@ -74,6 +78,9 @@ class RowsSettings:
         if self.shapes[1:] not in ((), ("compared",)) or (len(self.shapes) > 1 and self.shapes[0] not in PAIRING):
             allowed = f"one of them, or compared beside {', '.join(PAIRING)}"
             raise UsageError("[rows]", "shape", allowed, " and ".join(self.shapes), "leave the others out")
+        if self.pattern and not named_groups(self.pattern, "[rows]", "pattern"):
+            todo = "for example (?P<speaker>[^:]+): (?P<text>.*)"
+            raise UsageError("[rows]", "pattern", "named groups", self.pattern, todo)
         for name in self.as_text:
             if not re.fullmatch(r"\.[^.A-Z/]+", name):
                 raise UsageError("[rows]", "as_text", "endings in small letters, as .py", name, "leave the rest out")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import glob
+import re
 import zlib
 from collections import Counter
 from collections.abc import Mapping, Sequence
@@ -10,11 +11,13 @@ from pathlib import Path
 
 from foldkit.formats import InputError, listed
 
+from .marks import usual_marks
 from .readers import READERS, Reader
 from .readers.contract import open_text
 from .readers.delimited import found_layout, read_delimited
 from .readers.json_files import found_array, read_json
-from .readers.prose import read_prose
+from .readers.prose import PARAGRAPH, read_prose
+from .readers.spoken_lines import found_pattern
 from .settings import RowsSettings
 
 _SEEN = 2**16
@@ -104,6 +107,20 @@ def found_table(settings: RowsSettings, folder: Path) -> tuple[str, int]:
 def is_prose(settings: RowsSettings, folder: Path) -> bool:
     """Tell whether a source's first file is prose, whose rows are what `unit` says."""
     return reader_of(find_files(settings, folder)[0], settings.as_text) is read_prose
+
+
+def found_spoken(settings: RowsSettings, folder: Path) -> str:
+    """Return the pattern of lines that say who speaks, where a source's first file is text of such, else "".
+
+    Paragraphs that are conversations by themselves are not of such.
+    """
+    first = find_files(settings, folder)[0]
+    if reader_of(first, settings.as_text) is not read_prose:
+        return ""
+    with open_text(first, settings.encoding) as file:
+        text = file.read(_SEEN).replace("\r\n", "\n")
+    paragraphs = re.split(PARAGRAPH, text)
+    return "" if len(paragraphs) > 2 and usual_marks(paragraphs)[0] else found_pattern(text)
 
 
 def found_key(settings: RowsSettings, folder: Path) -> str:

@@ -6,7 +6,7 @@ import math
 from dataclasses import dataclass, field
 
 from foldkit.formats import UsageError, near_name, one_of
-from foldkit.formats.settings import within
+from foldkit.formats.settings import named_groups, within
 
 from .measures import MEASURES
 
@@ -121,6 +121,7 @@ class ScoreSettings:
 
     def _check_form(self) -> None:
         """Raise UsageError where measures of form have none, or there are two."""
+        named_groups(self.pattern, "[score]", "pattern")
         if {"fields", "format"} & set(self.measures) and not (self.pattern or self.schema or self.columns):
             expected = "pattern, schema or columns, for fields and format"
             raise UsageError("[score]", "form", expected, None, "say what a well-formed reply is")

@@ -154,6 +154,8 @@ def _of_talks(columns: Mapping[str, str], table: pd.DataFrame) -> dict[str, str]
     are told, times are not asked for.
     """
     ways = (("number", "reply_to"), ("number", "reply_to", "talk"), ("talk",), ("time",), ())
+    if "talk" in columns and table[columns["talk"]].nunique() < 2:
+        columns = {slot: name for slot, name in columns.items() if slot != "talk"}
     way = next(
         way
         for way in ways

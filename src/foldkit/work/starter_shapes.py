@@ -7,7 +7,7 @@ from typing import Any
 
 import pandas as pd
 
-from foldkit.formats import named_roles
+from foldkit.formats import InputError, named_roles
 from foldkit.rows import SHAPES, Kind, are_talks, usual_marks
 from foldkit.rows.shapes import ChoicesSettings, told_grades, told_sides
 from foldkit.rows.tables import times
@@ -124,9 +124,13 @@ def _marks(cells: pd.Series[Any]) -> tuple[str, list[str]]:
 
 def _transcript(kind: Kind, table: pd.DataFrame, roles: dict[str, str]) -> tuple[str, list[str]]:
     learned, why = _main_speaker(table[kind.columns["speaker"]].str.strip())
-    said = [f"the replies to learn are those of {learned!r}, {why}"]
-    gap = ""
-    if "time" in kind.columns and (seconds := _gap(times(table[kind.columns["time"]]))):
+    said, gap = [f"the replies to learn are those of {learned!r}, {why}"], ""
+    try:
+        seconds = _gap(times(table[kind.columns["time"]])) if "time" in kind.columns else 0
+    except InputError as error:
+        kind, seconds = Kind(kind.name, {slot: name for slot, name in kind.columns.items() if slot != "time"}), 0
+        said.append(f"times are not read, and no silence ends a talk: {error}")
+    if seconds:
         gap = f"gap = {seconds:<21} # seconds of silence after which a new talk begins\n"
         said.append(f"a silence of {seconds // 60} minutes ends a talk")
     rest = (

@@ -133,6 +133,7 @@ def _rows(found: Found) -> str:
     unusual = [f"{name} = {quoted(value)}\n" for name, value in own.items() if value != getattr(usual, name)]
     if found.reading.as_text:
         unusual += [f"as_text = [{', '.join(map(quoted, found.reading.as_text))}]\n"]
+    unusual += [f"pattern = '{found.reading.pattern}'\n"] if found.reading.pattern else []
     unusual += [f"skip = {found.reading.skip:<20} # lines above the header\n"] if found.reading.skip else []
     unusual += [f"unit = {quoted(found.reading.unit):<20} # what one row is\n"] if found.prose else []
     renamed = found.reading.columns

@@ -21,6 +21,7 @@ from foldkit.rows import (
     belonging,
     endings_said,
     found_key,
+    found_spoken,
     found_table,
     found_text,
     is_prose,
@@ -127,7 +128,7 @@ def _found(reading: RowsSettings, folder: Path, base: str, question: str, answer
     groups = [] if shape else belonging(table, [*asked, *unused])
     group = _TOGETHER.get(f"{kind.name} compared" if "[rows.compared]" in shape else kind.name, "")
     told += _beside(kind, [table[name] for name in unused])
-    prose = is_prose(reading, folder)
+    prose = is_prose(reading, folder) and not reading.pattern
     found = Found(reading, kind, base, shape, group, groups, roles, len(table), len(table), prose=prose)
     return found, [_said(theirs, unused, how), *told, *assumed]
 
@@ -224,13 +225,15 @@ def _reading(settings: RowsSettings, folder: Path) -> tuple[RowsSettings, list[s
         said.append(
             f"files of other kinds are not read: {endings_said(unread)}; a source such as {pattern!r} reads those"
         )
+    if spoken := found_spoken(settings, folder):
+        said.append("each line says who speaks; a line that does not goes on with what was said before it")
     said += [f"cells are parted by {other!r}, as the header has no other"] if other else []
     said += [f"the rows stand under the key {key!r}"] if key else []
     said += [f"the header is line {skip + 1}: what stands above it is passed over"] if skip else []
-    if is_prose(settings, folder):
+    if is_prose(settings, folder) and not spoken:
         others = " or ".join(unit for unit in UNITS if unit != settings.unit)
         said.append(f"every {settings.unit} is a text by itself; unit in [rows] may be {others}")
-    return dataclasses.replace(settings, delimiter=other, key=key, skip=skip), said
+    return dataclasses.replace(settings, delimiter=other, key=key, skip=skip, pattern=spoken), said
 
 
 def _alone(groups: list[str]) -> str:

@@ -1,4 +1,4 @@
-"""Plain text and Markdown: a row is a file, a paragraph, a line, or a section under a heading."""
+"""Plain text and Markdown: a row is a file, a paragraph, a line, a section, or a line that a pattern takes apart."""
 
 from __future__ import annotations
 
@@ -8,17 +8,23 @@ from pathlib import Path
 
 from ..settings import RowsSettings
 from .contract import Bad, Raw, by_rows, open_text
+from .spoken_lines import matched_lines
+
+PARAGRAPH = r"\n[ \t]*\n\s*"
 
 
 @by_rows
 def read_prose(path: Path, settings: RowsSettings) -> Iterator[Raw | Bad]:
-    """Yield rows with the columns `text` and `file`, and `heading` where sections are rows."""
+    """Yield rows with the columns `text` and `file`, and `heading` where sections are rows; or what a pattern names."""
     with open_text(path, settings.encoding) as file:
         text = file.read().replace("\r\n", "\n")
+    if settings.pattern:
+        yield from matched_lines(path, text, settings.pattern)
+        return
     if settings.unit == "heading":
         yield from _sections(path, text)
         return
-    cut = {"file": r"\Z", "paragraph": r"\n[ \t]*\n\s*", "line": r"\n"}[settings.unit]
+    cut = {"file": r"\Z", "paragraph": PARAGRAPH, "line": r"\n"}[settings.unit]
     place = 0
     for piece in re.split(cut, text):
         if piece.strip():
