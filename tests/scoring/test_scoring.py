@@ -39,7 +39,7 @@ from foldkit.scoring import (
 )
 from foldkit.scoring.drawing import draw_scorecard
 from foldkit.scoring.markdown import all_lines, confusion_rows, scorecard_markdown, tables
-from foldkit.scoring.measures import field_matches
+from foldkit.scoring.measures import check_schema, field_matches, parse
 from foldkit.scoring.measures.labels import macro_f1
 from foldkit.scoring.rewording import reworded
 from foldkit.scoring.scorecard import ContenderScore, verdict
@@ -217,7 +217,28 @@ def test_json_and_columns_are_forms_too() -> None:
         assert MEASURES["format"].figure(Reply(one.target, broken), form) == 0
     line = Form(columns=("way", "force"))
     assert field_matches(Reply('SW,"5"', "SW, 6"), line) == {"way": True, "force": False}
-    assert MEASURES["format"].figure(Reply("SW,5", "SW,5,6"), line) == 0
+    for broken in ("SW,5,6", "SW,5\n", "SW,\n5", 'SW,"5', ""):
+        assert MEASURES["format"].figure(Reply("SW,5", broken), line) == (broken == "SW,5\n")
+
+
+@pytest.mark.parametrize(
+    ("schema", "said"),
+    [
+        ({"type": "objekt"}, r"s.json, \$.type: schema: expected a JSON Schema .*, found 'objekt'"),
+        ({"required": "force"}, r"s.json, \$.required: schema: expected a JSON Schema"),
+        ({"properties": {"sea": {"pattern": "("}}}, r"s.json, \$.properties.sea.pattern: schema"),
+        ({"$ref": "https://pellam.invalid/schema"}, r"references to its own parts, found 'https://pellam.invalid"),
+        ({"$ref": "#"}, ""),
+    ],
+)
+def test_a_schema_that_is_none_is_refused(schema: dict[str, Any], said: str) -> None:
+    """Where it is read, or at the first reply it is held against; nothing is fetched, and no depth is too much."""
+    if not said:
+        assert parse('{"sea": "calm"}', Form(schema=schema)) is None
+        assert parse(f'{{"sea": {"[" * 5000}{"]" * 5000}}}', Form(schema={})) is None
+        return
+    with pytest.raises(InputError, match=said):
+        check_schema(schema, "s.json") or parse('{"sea": "calm"}', Form(schema=schema))  # type: ignore[func-returns-value]
 
 
 def test_what_cannot_be_scored_is_refused_by_name(tmp_path: Path) -> None:

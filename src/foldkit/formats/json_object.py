@@ -14,7 +14,7 @@ def read_json(path: Path, todo: str) -> dict[str, Any]:
     """Return the object of a JSON file; raises InputError, which says what to do, where it is missing or none."""
     try:
         value = json.loads(read_text(path))
-    except ValueError as error:
+    except (ValueError, RecursionError) as error:
         raise InputError(path, "file", "a JSON object", str(error), todo) from None
     if not isinstance(value, dict):
         raise InputError(path, "file", "a JSON object", type(value).__name__, todo)

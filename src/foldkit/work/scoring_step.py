@@ -33,6 +33,7 @@ from foldkit.scoring import (
 )
 from foldkit.scoring.contender import Row, example_losses, replies_from_file, reply_losses, text_losses
 from foldkit.scoring.judge import judge_measures
+from foldkit.scoring.measures import check_schema
 from foldkit.scoring.rewording import reworded
 from foldkit.scoring.scorecard import Asked, Given
 from foldkit.templates import Template, read_template
@@ -309,8 +310,11 @@ class _Scoring:
         ]
 
     def _form(self) -> Form:
-        settings = self.settings
-        schema = read_json(self.sheet.path(settings.schema), "mend it") if settings.schema else None
+        settings, schema = self.settings, None
+        if settings.schema:
+            path = self.sheet.path(settings.schema)
+            schema = read_json(path, "mend it")
+            check_schema(schema, path)
         return Form(settings.pattern, schema, settings.columns, settings.tolerance)
 
     def _measures(self) -> list[Measure]:

@@ -1,7 +1,7 @@
 """The registry of measures, one file for each kind."""
 
 from .exact import EXACT, NORMALISED
-from .fields import FIELDS, FORMAT, field_matches, parse
+from .fields import FIELDS, FORMAT, check_schema, field_matches, parse
 from .labels import F1, LABEL, label_pair
 from .loss import BITS, LOSS, PERPLEXITY, TOKENS
 from .manner import ENDED, LENGTH, REFUSES, REPEATS
@@ -24,6 +24,7 @@ __all__ = [
     "Form",
     "Measure",
     "Reply",
+    "check_schema",
     "field_matches",
     "label_pair",
     "load_function",

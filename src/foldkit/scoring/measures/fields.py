@@ -18,23 +18,47 @@ def parse(text: str, form: Form) -> dict[str, str] | None:
         match = re.fullmatch(form.pattern, text.strip())
         return {name: value or "" for name, value in match.groupdict().items()} if match else None
     if form.columns:
-        lines = list(csv.reader([text.strip()]))
-        cells = lines[0] if lines else []
+        cells = _cells(text.strip())
         fits = len(cells) == len(form.columns)
         return dict(zip(form.columns, (cell.strip() for cell in cells), strict=True)) if fits else None
     return _parse_json(text, form.schema or {})
 
 
+def _cells(line: str) -> list[str]:
+    """Return the cells of a line; none where it is several, or what stands in quotes does not end."""
+    try:
+        return next(csv.reader([line], strict=True), [])
+    except csv.Error:
+        return []
+
+
 def _parse_json(text: str, schema: Mapping[str, object]) -> dict[str, str] | None:
+    """Return the keys of an object that fits; none where its text is no JSON, or too deep to be read."""
+    import jsonschema
+    import referencing
+
+    # An empty registry: what a schema refers to is never fetched.
+    validator = jsonschema.Draft202012Validator(schema, registry=referencing.Registry())
+    try:
+        value = json.loads(text)
+        if not isinstance(value, dict) or not validator.is_valid(value):
+            return None
+        return {key: json.dumps(part, sort_keys=True, ensure_ascii=False) for key, part in value.items()}
+    except (ValueError, RecursionError):
+        return None
+    except referencing.exceptions.Unresolvable as error:
+        raise InputError("[score]", "schema", "references to its own parts", error.ref, "mend its file") from None
+
+
+def check_schema(schema: Mapping[str, object], where: object) -> None:
+    """Raise InputError unless a mapping is a JSON Schema (draft 2020-12)."""
     import jsonschema
 
     try:
-        value = json.loads(text)
-    except ValueError:
-        return None
-    if not isinstance(value, dict) or not jsonschema.Draft202012Validator(schema).is_valid(value):
-        return None
-    return {key: json.dumps(part, sort_keys=True, ensure_ascii=False) for key, part in value.items()}
+        jsonschema.Draft202012Validator.check_schema(schema, jsonschema.FormatChecker(["regex"]))
+    except jsonschema.SchemaError as error:
+        place = f"{where}, {error.json_path}"
+        raise InputError(place, "schema", "a JSON Schema (draft 2020-12)", error.instance, error.message) from None
 
 
 def field_matches(reply: Reply, form: Form) -> dict[str, bool]:
