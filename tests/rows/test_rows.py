@@ -354,7 +354,14 @@ def test_columns_and_settings_that_cannot_be(write: Write) -> None:
         table(write("b.csv", "a\né\nx\n"), encoding="ascii")
     with pytest.raises(InputError, match=r"encoding: expected text as .* does not start with BOM"):
         table(write("b.csv", "a\nx\n"), encoding="utf-16")
-    for wrong in ({"unit": "page"}, {"on_bad": "ignore"}, {"delimiter": ";;"}, {"encoding": "none"}):
+    for wrong in (
+        {"unit": "page"},
+        {"on_bad": "ignore"},
+        {"delimiter": ";;"},
+        {"encoding": "none"},
+        {"encoding": "hex"},
+        {"encoding": "\0"},
+    ):
         with pytest.raises(UsageError, match=next(iter(wrong))):
             RowsSettings("x", **wrong)  # type: ignore[arg-type]
 

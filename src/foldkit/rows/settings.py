@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import codecs
+import io
 import re
 from dataclasses import dataclass, field
 
@@ -88,6 +88,8 @@ class RowsSettings:
         if len(self.delimiter) > 1:
             raise UsageError("[rows]", "delimiter", "one character", self.delimiter, "leave it out for , and tab")
         try:
-            codecs.lookup(self.encoding)
-        except LookupError:
-            raise UsageError("[rows]", "encoding", "a known encoding", self.encoding, "for example utf-8") from None
+            io.TextIOWrapper(io.BytesIO(), encoding=self.encoding)
+        except (LookupError, ValueError):
+            raise UsageError(
+                "[rows]", "encoding", "a known encoding of text", self.encoding, "for example utf-8"
+            ) from None
