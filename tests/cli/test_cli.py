@@ -114,6 +114,10 @@ def test_new_says_what_it_assumed_and_what_comes_next(tmp_path: Path) -> None:
     assert call("look", "--sheet", "a/b/fold.toml", cwd=tmp_path).returncode == 0
     told = ("--question", "answer", "--answer", "question", "--folder", "c")
     assert "as told: question in column 'answer', answer in" in call("new", "r.csv", *told, cwd=tmp_path).stdout
+    (tmp_path / "e").mkdir()
+    assert "next: foldkit look\n" in call("new", "../*.csv", cwd=tmp_path / "e").stdout
+    nothing = call("new", "r.csv", "--base", "", "--folder", "d", cwd=tmp_path)
+    assert (nothing.returncode, "leave it out for pellam" in nothing.stderr) == (2, True)
     wrong = call("new", "r.csv", "--answer", "anwser", "--folder", "d", cwd=tmp_path)
     assert (wrong.returncode, "did you mean 'answer'?" in wrong.stderr) == (2, True)
 
