@@ -62,8 +62,13 @@ def draw_figure(
 
 def save_picture(runs: Runs, path: str | Path, *, across: str = "steps", log: bool = True) -> None:
     """Draw runs into a picture file of 1280 x 800 points, of the kind that its ending says: .png, .svg or .pdf."""
-    one_of(Path(path).suffix.lower(), PICTURES, path, "ending")
+    check_picture(path)
     draw_figure(runs, across=across, log=log).savefig(path)
+
+
+def check_picture(path: str | Path) -> None:
+    """Raise UsageError for a file whose ending is none of those of `PICTURES`."""
+    one_of(Path(path).suffix.lower(), PICTURES, path, "ending")
 
 
 def as_written(text: str) -> str:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from foldkit.formats import InputError
 
-from .drawing import TRAIN, VALIDATION, as_written, new_axes
+from .drawing import TRAIN, VALIDATION, as_written, check_picture, new_axes
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -47,6 +47,7 @@ def draw_lengths(
 
 
 def save_lengths(wholes: Sequence[int], prompts: Sequence[int], window: int, title: str, path: Path) -> None:
-    """Draw the lengths into a picture file; the ending of its name says of which kind."""
+    """Draw the lengths into a picture file, of the kind that its ending says: .png, .svg or .pdf."""
+    check_picture(path)
     figure: Any = draw_lengths(wholes, prompts, window, title).figure
     figure.savefig(path)
