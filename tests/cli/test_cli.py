@@ -23,6 +23,7 @@ import torch
 from click.testing import CliRunner
 
 import foldkit
+from foldkit.cli import processes
 from foldkit.cli.main import foldkit as group
 from foldkit.cli.main import main
 from foldkit.formats import StoppedError, locked
@@ -264,6 +265,25 @@ def wait_for(log: Path, words: str) -> None:
         time.sleep(0.02)
 
 
+def test_processes_that_have_not_begun_end_with_their_launcher(
+    monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    """Each is told; one that is not would wait for the others, and be killed."""
+    waited = processes._codes
+
+    def start(*_: object) -> subprocess.Popen[bytes]:
+        return subprocess.Popen([sys.executable, "-c", "import time; time.sleep(600)"])
+
+    def told(running: list[subprocess.Popen[bytes]]) -> list[int]:
+        os.kill(os.getpid(), signal.SIGTERM)
+        return waited(running)
+
+    monkeypatch.setattr(processes, "_start", start)
+    monkeypatch.setattr(processes, "_codes", told)
+    assert processes.in_processes(["train"], 2) == 1
+    assert capsys.readouterr().err.count("of 2 was ended by SIGTERM; what was saved goes on") == 2
+
+
 def test_processes_end_together_and_keep_what_was_done(work_folder: Path) -> None:
     """One is asked to end, and all do after the step; one is killed: the first saves, the launcher says which.
 
@@ -289,11 +309,11 @@ def test_processes_end_together_and_keep_what_was_done(work_folder: Path) -> Non
     code, _, stderr = second_gets(["train", "--resume", "--processes", "2"], signal.SIGKILL, f'"step": {step + 3},')
     assert code == 1
     assert "another process of this training has ended" in stderr
-    assert "process 1 of 2 was ended by SIGKILL; go on: foldkit train --resume --processes 2" in stderr
+    assert "process 1 of 2 was ended by SIGKILL; what was saved goes on: foldkit train --resume --processes 2" in stderr
     kept = max((work_folder / "runs" / "run-001" / "checkpoints").iterdir())
     assert f"step {int(kept.stem[5:])} is kept" in " ".join(stderr.split())
     alone = call("train", "--resume", cwd=work_folder)
-    assert (alone.returncode, "processes: expected 2, found 1" in alone.stderr) == (1, True), alone.stderr
+    assert (alone.returncode, "found 1; go on with as many" in alone.stderr) == (1, True), alone.stderr
     ended = foldkit.read_log(log).of("failed")
     assert "go on with --resume" in ended[0]["reason"]
 

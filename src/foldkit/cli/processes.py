@@ -27,9 +27,14 @@ def in_processes(words: Sequence[str], n_processes: int) -> int:
     with tempfile.TemporaryDirectory() as folder:
         errors, shared = Path(folder), _shared(n_processes)
         running = [_start(words, rank, shared, errors) for rank in range(n_processes)]
-        # The first process hears Ctrl-C by itself, and the others follow it; of a lost terminal this may hear alone.
-        tell_first = heeded(lambda number, _: running[0].send_signal(number), *ending_signals())
-        with heeded(signal.SIG_IGN, signal.SIGINT), tell_first:
+
+        # All hear Ctrl-C by themselves; of a starter or a lost terminal this may hear alone. Each is told, for one that
+        # has not yet begun ends at once, and the others would wait for it.
+        def tell_all(number: int, _: object) -> None:
+            for process in running:
+                process.send_signal(number)
+
+        with heeded(signal.SIG_IGN, signal.SIGINT), heeded(tell_all, *ending_signals()):
             codes = _codes(running)
         _tell(codes, errors)
     return next((code if code > 0 else 1 for code in codes if code), 0)
@@ -82,7 +87,7 @@ def _tell(codes: Sequence[int], errors: Path) -> None:
     for rank, code in enumerate(codes):
         if code < 0:
             name = signal.Signals(-code).name
-            todo = f"go on: foldkit train --resume --processes {len(codes)}"
+            todo = f"what was saved goes on: foldkit train --resume --processes {len(codes)}"
             click.echo(f"foldkit: process {rank} of {len(codes)} was ended by {name}; {todo}", err=True)
         elif code > 0 and rank and codes[0] <= 0:
             said = (errors / str(rank)).read_text(encoding="utf-8", errors="replace").strip()

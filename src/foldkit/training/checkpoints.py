@@ -59,5 +59,6 @@ def read_checkpoint(path: Path, made_from: dict[str, Any]) -> Snapshot:
         ) from None
     for name, value in json.loads(json.dumps(made_from)).items():
         if before.get(name) != value:
-            raise InputError(path, name, before.get(name), value, "train anew, or give back what was changed")
+            todo = "go on with as many" if name == "processes" else "train anew, or give back what was changed"
+            raise InputError(path, name, before.get(name), value, todo)
     return Snapshot(tensors, counts)
