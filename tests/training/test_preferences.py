@@ -301,10 +301,20 @@ def test_what_pairs_show_is_said_in_words(changes: dict[str, float], said: str) 
 
 
 @pytest.mark.parametrize(
-    ("answers", "said"), [([30, 34], "32 tokens where the chosen replies have 20"), ([21, 22], "")]
+    ("answers", "of_base", "said"),
+    [
+        ([30, 34], [20, 22], "32 tokens where the chosen replies have 20 and the base's answers 21"),
+        ([30, 34], [8, 10], "32 tokens"),
+        ([9, 11], [30, 40], "10 tokens"),
+        ([0, 0], [30, 40], "0 tokens"),
+        ([21, 22], [50, 60], ""),
+        ([30, 34], [50, 60], ""),
+        ([52, 60], [50, 60], ""),
+        ([9, 11], [9, 10], ""),
+    ],
 )
-def test_answers_that_drift_in_length_are_told(answers: list[int], said: str) -> None:
-    """With the figures, and nothing where they stay near the chosen replies."""
-    note = length_note(answers, [50, 60], [19, 21])
+def test_answers_that_drift_in_length_are_told(answers: list[int], of_base: list[int], said: str) -> None:
+    """With the figures, and nothing where they stay near the chosen replies, or where those of the base are."""
+    note = length_note(answers, of_base, [19, 21])
     assert said in note
     assert bool(note) == bool(said)

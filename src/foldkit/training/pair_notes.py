@@ -15,12 +15,15 @@ def pair_notes(checks: Sequence[Mapping[str, float]]) -> list[str]:
 
 
 def length_note(n_tokens: Sequence[int], n_of_base: Sequence[int], n_chosen: Sequence[int]) -> str:
-    """Say that answers drifted in length, "" where they did not.
+    """Say that answers drifted in length, "" where they did not, or stayed where the base's are.
 
     The three are tokens of the adapter's answers, of the base's, and of the chosen replies, to the same prompts.
     """
     answers, of_base, chosen = (statistics.fmean(counts) for counts in (n_tokens, n_of_base, n_chosen))
-    if 1 / _APART < answers / chosen < _APART:
+    beyond, of_base_beyond = answers / chosen, of_base / chosen
+    if beyond < 1:
+        beyond, of_base_beyond = 1 / max(beyond, 1e-9), 1 / max(of_base_beyond, 1e-9)
+    if beyond < _APART or beyond < _APART * of_base_beyond:
         return ""
     return (
         f"answers drifted in length: {answers:.0f} tokens where the chosen replies have {chosen:.0f} and the base's "

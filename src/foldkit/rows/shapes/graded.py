@@ -24,6 +24,7 @@ BEST = ("highest", "lowest")
 # What answers and their grades are usually called in lists of them, and what tells that the lowest grade is the best.
 _ANSWERS = ("answer", "response", "reply", "completion", "output", "text", "content")
 _GRADES = ("grade", "score", "rating", "rank", "overall_score", "overall_rating", "reward")
+_SEEN = 2000
 _LOW_IS_BEST = re.compile("rank|place", re.IGNORECASE)
 
 
@@ -145,8 +146,9 @@ def _number(grade: Any) -> float:
 def told_grades(table: pd.DataFrame, answers: str, grades: str) -> GradedSettings | None:
     """Return how lists of answers are graded, by a column of lists or by what stands beside each answer.
 
-    `grades` is that column, "" for none. None where most rows have no two answers with grades.
+    `grades` is that column, "" for none. None where most of the first rows have no two answers with grades.
     """
+    table = table.head(_SEEN)
     answer, grade = (answers, grades) if grades else (_key(table[answers], key) for key in (_ANSWERS, _GRADES))
     settings = GradedSettings(answer=answer, grade=grade, answers="" if grades else answers)
     rows = [_listed(cells, settings) or [] for _, cells in rows_of(table)]
