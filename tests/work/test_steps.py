@@ -18,6 +18,7 @@ import foldkit
 from foldkit.adapters import read_header
 from foldkit.answering import AnswerSettings
 from foldkit.formats import FoldKitError, InputError, StoppedError, UsageError, locked, read_jsonl
+from foldkit.rows import RowsSettings, find_files
 from foldkit.runs import RunFolder, read_log
 from foldkit.training import Finished, Noted, Preparing, Stepped, TrainEvent, pass_cost, too_many_bytes
 from foldkit.training.memory import peak_bytes
@@ -547,3 +548,22 @@ def test_a_build_waits_for_one_that_is_at_work_there(work_folder: Path) -> None:
             waiting = pool.submit(foldkit.build, foldkit.read_sheet(work_folder / "fold.toml"))
             assert not wait([waiting], timeout=1).done
         assert len(waiting.result().parts["train"])
+
+
+def test_what_is_made_beside_the_sheet_is_no_source(work_folder: Path) -> None:
+    """Not the dataset, the runs, the answers and the decisions; other folders of such names are."""
+    settings = [RowsSettings(source) for source in (".", "*.jsonl", "**/*.jsonl", f"../{work_folder.name}")]
+    before = [find_files(one, work_folder) for one in settings]
+    sheet = foldkit.read_sheet(work_folder / "fold.toml", ["train.steps=1", "train.validations=1"])
+    run = foldkit.train(sheet)
+    foldkit.score(sheet, run)
+    asked = foldkit.open_asked(run.adapter)
+    questions = read_questions(asked, str(work_folder / "rows.jsonl"))
+    list(answer_rows(asked, questions, work_folder / "answers.jsonl", AnswerSettings(2), ["adapter"]))
+    (work_folder / "decisions.jsonl").write_text("{}\n")
+    assert {"built", "runs", "answers", "answers.jsonl"} <= {path.name for path in work_folder.iterdir()}
+    assert [find_files(one, work_folder) for one in settings] == before
+    (work_folder / "before").mkdir()
+    (work_folder / "before" / "more.jsonl").write_text("{}\n")
+    found = [{path.name for path in find_files(one, work_folder)} for one in settings]
+    assert ["more.jsonl" in names for names in found] == [True, False, True, True]

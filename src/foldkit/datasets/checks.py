@@ -54,8 +54,8 @@ def too_few(n_train: int) -> Finding | None:
     """Say that there are few rows to train on."""
     if n_train >= _USUAL_ROWS:
         return None
-    need = f"under {_FEW_ROWS} rows little is learned" if n_train < _FEW_ROWS else f"people usually need {_USUAL_ROWS}"
-    return Finding("few rows", f"{n_train} rows in train: {need} or more", (), "")
+    need = f"of under {_FEW_ROWS} little is learned, " if n_train < _FEW_ROWS else ""
+    return Finding("few rows", f"{n_train} rows in train: {need}people usually need {_USUAL_ROWS} or more", (), "")
 
 
 def write_findings(path: Path, made_from: object, findings: Sequence[Finding]) -> None:

@@ -6,7 +6,7 @@ import glob
 import re
 import zlib
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 
 from foldkit.formats import InputError, listed
@@ -21,6 +21,13 @@ from .readers.spoken_lines import found_pattern
 from .settings import RowsSettings
 
 _SEEN = 2**16
+# Folders beside a sheet that hold what was made of its rows, with what is in no other.
+_WRITTEN = {
+    "built": "manifest.json",
+    "runs": "*/sheet.json",
+    "before": "scorecard.json",
+    "answers": f"{'[0-9a-f]' * 16}.jsonl",
+}
 _OTHERS = "export the rows as one of these, or name endings of plain text with as_text in [rows]"
 
 
@@ -56,14 +63,36 @@ def find_files(settings: RowsSettings, folder: Path) -> list[Path]:
 
 
 def _files(source: str, folder: Path) -> list[Path]:
-    """Return the files that a source names, whatever their kind, in the order of their paths."""
+    """Return the files that a source names, whatever their kind, in the order of their paths.
+
+    Of a folder or a glob hidden ones are left out, and those that were written beside the sheet.
+    """
     path = folder / source
     if path.is_dir():
-        files = (file for file in path.rglob("*") if file.is_file())
-        return sorted(file for file in files if not any(part.startswith(".") for part in file.relative_to(path).parts))
-    if glob.has_magic(source) and not path.exists():
-        return sorted(Path(name) for name in glob.glob(str(path), recursive=True) if Path(name).is_file())
-    return [path]
+        found: Iterable[Path] = (
+            file for file in path.rglob("*") if not any(part.startswith(".") for part in file.relative_to(path).parts)
+        )
+    elif glob.has_magic(source) and not path.exists():
+        found = map(Path, glob.glob(str(path), recursive=True))
+    else:
+        return [path]
+    written = {own.resolve() for own in _written(folder)}
+    return sorted(file for file in found if file.is_file() and (not written or written.isdisjoint(_above(file))))
+
+
+def _above(file: Path) -> list[Path]:
+    resolved = file.resolve()
+    return [resolved, *resolved.parents]
+
+
+def _written(folder: Path) -> Iterator[Path]:
+    """Yield what was written into a sheet's folder, which is no source: told by a file that only such a folder has."""
+    for name, sign in _WRITTEN.items():
+        if next((folder / name).glob(sign), None):
+            yield folder / name
+    yield folder / "decisions.jsonl"
+    for signed in folder.glob("*.signed.json"):
+        yield from (signed, signed.with_name(signed.name.removesuffix(".signed.json")))
 
 
 def endings_said(endings: Mapping[str, int]) -> str:
