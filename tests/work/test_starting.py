@@ -26,6 +26,7 @@ def rows(**cells: Any) -> list[dict[str, Any]]:
 
 KINDS = {
     "question": rows(Prompt=lambda i: f"sea {i}?", Completion=lambda i: WORDS[i % 4]),
+    "in letters question": rows(q=lambda i: f"sea {i}?", a=lambda i: WORDS[i % 4]),
     "instruction": rows(instruction="Say it short.", input=lambda i: f"sea {i}", output=lambda i: WORDS[i % 4]),
     "with what was said before instruction": rows(
         instruction=lambda i: f"sea {i}?",
@@ -450,7 +451,8 @@ def test_the_key_of_the_rows_is_found_and_written_down(tmp_path: Path) -> None:
     values = {"about": {"by": [{"name": "Orra"}]}, "data": {"items": KINDS["label"]}}
     (tmp_path / "r.json").write_text(json.dumps(values))
     started = foldkit.start("r.json", tmp_path)
-    assert started.assumed[0] == "the rows stand under the key 'data.items'"
+    rest = "those under about.by, which are fewer, are not read"
+    assert started.assumed[0] == f"the rows stand under the key 'data.items'; {rest}"
     assert len(foldkit.build(foldkit.read_sheet(started.sheet)).parts["train"]) == 32
     (tmp_path / "s.json").write_text(json.dumps(KINDS["label"]))
     assert "key" not in foldkit.start("../s.json", tmp_path / "s").sheet.read_text()

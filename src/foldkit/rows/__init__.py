@@ -10,7 +10,7 @@ from .readers import READERS
 from .reading import BadRow, Rows, read_rows, stream_rows
 from .settings import RowsSettings
 from .shapes import SHAPES
-from .sources import endings_said, find_files, found_key, found_spoken, found_table, found_text, is_prose
+from .sources import endings_said, find_files, found_keys, found_spoken, found_table, found_text, is_prose
 from .tables import column
 
 __all__ = [
@@ -32,7 +32,7 @@ __all__ = [
     "column",
     "endings_said",
     "find_files",
-    "found_key",
+    "found_keys",
     "found_spoken",
     "found_table",
     "found_text",

@@ -96,9 +96,12 @@ KINDS: dict[str, dict[str, tuple[str, ...]]] = {
     "question": {
         "question": (
             *("question", "prompt", "query", "instruction", "task", "input", "source", "user"),
-            *("text", "article", "document"),
+            *("text", "article", "document", "q"),
         ),
-        "answer": ("answer", "answers", "completion", "response", "reply", "output", "target", "assistant", "summary"),
+        "answer": (
+            *("answer", "answers", "completion", "response", "reply", "output", "target", "assistant", "summary"),
+            "a",
+        ),
         **_HISTORY,
         **_SYSTEM,
     },

@@ -15,7 +15,7 @@ from .marks import usual_marks
 from .readers import READERS, Reader
 from .readers.contract import open_text
 from .readers.delimited import found_layout, read_delimited
-from .readers.json_files import found_array, read_json
+from .readers.json_files import found_arrays, read_json
 from .readers.prose import PARAGRAPH, read_prose
 from .readers.spoken_lines import found_pattern
 from .settings import RowsSettings
@@ -152,7 +152,7 @@ def found_spoken(settings: RowsSettings, folder: Path) -> str:
     return "" if len(paragraphs) > 2 and usual_marks(paragraphs)[0] else found_pattern(text)
 
 
-def found_key(settings: RowsSettings, folder: Path) -> str:
-    """Return under which key of a source's first file the rows stand, "" where they stand under none."""
+def found_keys(settings: RowsSettings, folder: Path) -> list[str]:
+    """Return under which keys of a source's first file rows stand, the most first; none where they stand under none."""
     first = find_files(settings, folder)[0]
-    return found_array(first, settings.encoding) if reader_of(first, settings.as_text) is read_json else ""
+    return found_arrays(first, settings.encoding) if reader_of(first, settings.as_text) is read_json else []

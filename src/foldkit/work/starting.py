@@ -20,7 +20,7 @@ from foldkit.rows import (
     RowsSettings,
     belonging,
     endings_said,
-    found_key,
+    found_keys,
     found_spoken,
     found_table,
     found_text,
@@ -218,7 +218,7 @@ def _reading(settings: RowsSettings, folder: Path) -> tuple[RowsSettings, list[s
         settings = dataclasses.replace(
             settings, as_text=as_text, unit="line" if (folder / settings.source).is_file() else "file"
         )
-    (other, skip), key = found_table(settings, folder), found_key(settings, folder)
+    (other, skip), (key, *more) = found_table(settings, folder), found_keys(settings, folder) or [""]
     said = [f"files ending in {name} are text" for name in as_text]
     if unread:
         pattern = f"{settings.source.rstrip('/')}/**/*{max(unread, key=lambda name: unread[name])}"
@@ -228,7 +228,8 @@ def _reading(settings: RowsSettings, folder: Path) -> tuple[RowsSettings, list[s
     if spoken := found_spoken(settings, folder):
         said.append("each line says who speaks; a line that does not goes on with what was said before it")
     said += [f"cells are parted by {other!r}, as the header has no other"] if other else []
-    said += [f"the rows stand under the key {key!r}"] if key else []
+    others = f"; those under {listed(more)}, which are fewer, are not read" if more else ""
+    said += [f"the rows stand under the key {key!r}{others}"] if key else []
     said += [f"the header is line {skip + 1}: what stands above it is passed over"] if skip else []
     if is_prose(settings, folder) and not spoken:
         others = " or ".join(unit for unit in UNITS if unit != settings.unit)

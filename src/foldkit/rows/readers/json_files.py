@@ -57,15 +57,15 @@ def read_json_lines(path: Path, settings: RowsSettings) -> Iterator[Raw | Bad]:
     yield from _lines(path, settings)
 
 
-def found_array(path: Path, encoding: str) -> str:
-    """Return the key under which the longest array of objects of a file stands, "" where it is one, or has none."""
+def found_arrays(path: Path, encoding: str) -> list[str]:
+    """Return the keys under which arrays of objects of a file stand, the longest first; none where it is one itself."""
     # What is wrong with a file is said when its rows are read.
     with (
         contextlib.suppress(ValueError, RecursionError, EOFError, OSError, zlib.error),
         open_text(path, encoding) as file,
     ):
-        return next(iter(array_keys(json.load(file))), "")
-    return ""
+        return array_keys(json.load(file))
+    return []
 
 
 def _is_row(value: Any) -> bool:
