@@ -80,8 +80,7 @@ def train(
         )
     run_at = _to_resume(sheet, resumed) if resumed is not None else None
     if varied or (run_at and run_at.plan.exists()):
-        if processes > 1 or (varied and run_at):
-            raise UsageError("--vary", "other options", "neither --processes nor --resume", varied, "leave them out")
+        refuse_beside("--vary", {"--processes": processes > 1, "--resume": varied and run_at})
         sys.exit(_vary(sheet, varied, name, run_at))
     if processes > 1:
         sys.exit(_together(sheet_file, changes, name, run_at, processes))

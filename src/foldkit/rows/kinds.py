@@ -172,5 +172,5 @@ def _replies_by_parts(columns: Sequence[str]) -> dict[str, str]:
 
 
 def usual(columns: Iterable[str], kind: str, slot: str) -> list[str]:
-    """Return those columns that have a usual name of a slot, letter case aside."""
-    return [name for name in columns if name.lower().strip() in KINDS[kind][slot]]
+    """Return those columns that have a usual name of a slot, letter case aside; a letter alone tells nothing."""
+    return [name for name in columns if len(name) > 1 and name.lower().strip() in KINDS[kind][slot]]
