@@ -88,6 +88,11 @@ def test_a_transcript_becomes_an_example_for_each_reply() -> None:
         (["18:00", "18:01:30"], [64800, 64890]),
         (["2031-03-04T00:00:01", "2031-03-04T00:01"], [1930348801, 1930348860]),
         (["3", "4.5"], [3, 4.5]),
+        (["13/04/2031", "04/05/2031"], [1933804800, 1935619200]),
+        (["4/13/31, 1:30 PM", "4/3/31, 1:30 AM"], [1933853400, 1932946200]),
+        (["13.4.2031 18:00:01", "3.4.2031 18:00:00"], [1933869601, 1933005600]),
+        (["4/3/2031", "5/3/2031"], None),
+        (["13/4/2031", "4/13/2031"], None),
         (["18:60", "18:00"], None),
         (["18:00", "18"], None),
     ],
@@ -96,7 +101,7 @@ def test_times_are_dates_clocks_or_numbers(cells: list[str], seconds: list[float
     """All of one kind, in seconds; the first that is none is named."""
     column = pd.Series(cells, index=[7, 8], name="at", dtype=object)
     if seconds is None:
-        with pytest.raises(InputError, match="row 7, column at: time: expected a date or a number"):
+        with pytest.raises(InputError, match=r"row 7, column at: time: expected a date (or a number|whose day and)"):
             times(column)
     else:
         assert times(column).tolist() == seconds

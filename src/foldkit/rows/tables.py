@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import itertools
+from collections.abc import Iterator
 from typing import Any
 
 import pandas as pd
 
 from foldkit.formats import InputError, near_name
 
+_SEEN = 1000
+_CLOCKS = ("", *(f"{sign} {clock}" for sign in ("", ",") for clock in ("%H:%M", "%H:%M:%S", "%I:%M %p", "%I:%M:%S %p")))
 _CLOCK = r"\d{1,3}:[0-5]\d(:[0-5]\d([.,]\d+)?)?"
 
 
@@ -21,21 +25,37 @@ def column(table: pd.DataFrame, name: str, where: object) -> pd.Series[Any]:
 def times(cells: pd.Series[Any]) -> pd.Series[Any]:
     """Return dates, and times of day as hours:minutes or with seconds, as seconds; numbers as they are.
 
-    Raises InputError naming the first cell that is none of these.
+    Dates are those of ISO 8601, or with the day or the month first where the cells fit only one of the two. Raises
+    InputError naming the first cell that is none of these.
     """
     if cells.str.fullmatch(_CLOCK).all():
-        return pd.to_timedelta(
-            cells.str.replace(",", ".").where(cells.str.count(":") > 1, cells + ":00")
-        ).dt.total_seconds()
+        whole = cells.str.replace(",", ".").where(cells.str.count(":") > 1, cells + ":00")
+        return pd.to_timedelta(whole).dt.total_seconds()
     numbers = pd.to_numeric(cells, errors="coerce")
     if numbers.notna().all():
         return numbers.astype("float64")
-    dates = pd.to_datetime(cells, errors="coerce", format="ISO8601", utc=True)
+    dates = _dates(cells, "ISO8601")
     if dates.isna().any():
-        row = dates.index[dates.isna()][0]
-        todo = "write times as 2026-03-14, 2026-03-14T18:00 or 18:00:30, or as numbers"
-        raise InputError(f"row {row}, column {cells.name}", "time", "a date or a number", cells[row], todo)
+        fitting = [one for form in _forms() if not (one := _dates(cells, form)).isna().any()]
+        if len(fitting) != 1:
+            row = dates.index[dates.isna()][0]
+            todo = "write times as 2026-03-14, 2026-03-14T18:00 or 18:00:30, or as numbers"
+            allowed = "a date whose day and month can be told apart" if fitting else "a date or a number"
+            raise InputError(f"row {row}, column {cells.name}", "time", allowed, cells[row], todo)
+        (dates,) = fitting
     return (dates - pd.Timestamp(0, tz="UTC")).dt.total_seconds()
+
+
+def _dates(cells: pd.Series[Any], form: str) -> pd.Series[Any]:
+    """Return dates of this form, not a time for cells of another; of many the first tell whether the rest is read."""
+    first = pd.to_datetime(cells.head(_SEEN), errors="coerce", format=form, utc=True)
+    rest = cells.iloc[_SEEN:]
+    return first if first.isna().any() or rest.empty else pd.to_datetime(cells, errors="coerce", format=form, utc=True)
+
+
+def _forms() -> Iterator[str]:
+    for sign, part, year, clock in itertools.product("/.-", ("%d{}%m", "%m{}%d"), "Yy", _CLOCKS):
+        yield f"{part.format(sign)}{sign}%{year}{clock}"
 
 
 def rows_of(table: pd.DataFrame) -> list[tuple[int, dict[str, str]]]:
