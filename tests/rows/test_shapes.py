@@ -280,6 +280,8 @@ def test_graded_answers_are_pairs_by_a_gap() -> None:
     lowest, left_out = SHAPES["graded"](table.replace("1", "nan"), GradedSettings(gap=4, best="lowest"))
     assert lowest[["chosen", "rejected"]].to_numpy().tolist() == [["five", answer] for answer in ("one", "two", "four")]
     assert left_out == {3: "no answer with a grade that is a number"}
+    close, _ = SHAPES["graded"](table.replace({"5": "0.3", "3": "0.2", "4.5": "0.21"}), GradedSettings(gap=0.1))
+    assert close["rejected"].tolist() == ["one", "five"]
     for wrong in ({"gap": float("nan")}, {"best": "first"}):
         with pytest.raises(UsageError, match=next(iter(wrong))):
             GradedSettings(**wrong)  # type: ignore[arg-type]

@@ -471,7 +471,13 @@ def test_rows_that_give_no_start_are_refused(tmp_path: Path) -> None:
         foldkit.start("r.csv", tmp_path)
     with pytest.raises(FoldKitError, match=r"none\.csv"):
         foldkit.start("../../none.csv", tmp_path / "new" / "folder")
+    (tmp_path / "t.txt").write_bytes("Höhe zehn.".encode("cp1252"))
+    with pytest.raises(InputError, match=r"t.txt, line 1: encoding: expected utf-8, found 'byte f6'"):
+        foldkit.start("t.txt", tmp_path)
+    (tmp_path / "t.txt").rename(tmp_path / "t.txt.gz")
+    with pytest.raises(InputError, match=r"t.txt.gz: file: expected a whole file"):
+        foldkit.start("t.txt.gz", tmp_path)
     (tmp_path / "q.csv").write_text("question,answer\n" + "how is it?,as it was\n" * 9)
     with pytest.raises(FoldKitError, match="none: base"):
         foldkit.start("q.csv", tmp_path, "none")
-    assert sorted(path.name for path in tmp_path.iterdir()) == ["q.csv", "r.csv"]
+    assert sorted(path.name for path in tmp_path.iterdir()) == ["q.csv", "r.csv", "t.txt.gz"]

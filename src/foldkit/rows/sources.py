@@ -117,11 +117,16 @@ def found_text(settings: RowsSettings, folder: Path) -> tuple[tuple[str, ...], d
 
 def _is_text(path: Path, encoding: str) -> bool:
     """Tell whether a file begins as text does."""
+    return "\0" not in _beginning(path, encoding, "\0")
+
+
+def _beginning(path: Path, encoding: str, otherwise: str = "") -> str:
+    """Return the first characters of a file, or something else where they cannot be read: its rows are read later."""
     try:
         with open_text(path, encoding) as file:
-            return "\0" not in file.read(_SEEN)
+            return file.read(_SEEN)
     except (UnicodeError, EOFError, OSError, zlib.error):
-        return False
+        return otherwise
 
 
 def found_table(settings: RowsSettings, folder: Path) -> tuple[str, int]:
@@ -146,8 +151,7 @@ def found_spoken(settings: RowsSettings, folder: Path) -> str:
     first = find_files(settings, folder)[0]
     if reader_of(first, settings.as_text) is not read_prose:
         return ""
-    with open_text(first, settings.encoding) as file:
-        text = file.read(_SEEN).replace("\r\n", "\n")
+    text = _beginning(first, settings.encoding).replace("\r\n", "\n")
     paragraphs = re.split(PARAGRAPH, text)
     return "" if len(paragraphs) > 2 and usual_marks(paragraphs)[0] else found_pattern(text)
 

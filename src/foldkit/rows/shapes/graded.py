@@ -101,7 +101,8 @@ def _answered(table: pd.DataFrame, settings: GradedSettings) -> Sequence[_Given]
         pairs = [(cells[settings.answer], cells[settings.grade])] if listed is None else listed
         given = found.setdefault(cells[settings.prompt] if listed is None else row, _Given([], []))
         given.rows.append(cells)
-        graded = [_Graded(cell_text(text, strip=True), _number(grade), row) for text, grade in pairs]
+        strip = listed is not None  # else it has been done where it is wanted
+        graded = [_Graded(cell_text(text, strip=strip), _number(grade), row) for text, grade in pairs]
         given.answers.extend(graded or [_Graded("", math.nan, row)])
     return list(found.values())
 
@@ -110,9 +111,8 @@ def _listed(cells: Mapping[str, str], settings: GradedSettings) -> list[tuple[An
     """Return the answers and grades that a row lists, None where it has one of each."""
     if settings.answers:
         items = opened(cells[settings.answers])
-        keys = [path.split(".") for path in (settings.answer, settings.grade)]
-        pairs = [tuple(value_at(item, own) for own in keys) for item in items] if isinstance(items, list) else []
-        return [(text, grade) for text, grade in pairs]
+        text, grade = settings.answer.split("."), settings.grade.split(".")
+        return [(value_at(item, text), value_at(item, grade)) for item in items] if isinstance(items, list) else []
     texts, grades = opened(cells[settings.answer]), opened(cells[settings.grade])
     if not (isinstance(texts, list) and isinstance(grades, list)):
         return None
@@ -127,7 +127,8 @@ def _pairs(answers: Sequence[_Graded], settings: GradedSettings) -> tuple[list[d
     if not graded:
         return [], reasons
     best = max(graded, key=lambda one: sign * one.grade)
-    worse = [one for one in graded if sign * (best.grade - one.grade) >= settings.gap]
+    gap = settings.gap * (1 - 1e-9)  # 0.3 is 0.1 more than 0.2, but for the rounding of the three
+    worse = [one for one in graded if sign * (best.grade - one.grade) >= gap]
     for one in graded:
         reasons[one.row] = f"its grade {one.grade:g} is not {settings.gap:g} worse than the best, {best.grade:g}"
     reasons[best.row] = f"no answer to its prompt has a grade {settings.gap:g} worse than its own, {best.grade:g}"
