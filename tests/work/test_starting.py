@@ -161,7 +161,7 @@ def test_a_starter_sheet_runs_as_it_is(tmp_path: Path, kind: str) -> None:
     assert not foldkit.build(sheet).set_aside
     assert ("f1" in sheet.score.measures) == (name in ("label", "grouped", "choices"))
     assert ('# objective = "odds"' in started.sheet.read_text()) == (name in ("preference", "picked", "compared"))
-    assert (sheet.train.objective == "odds") == (name == "graded")
+    assert (sheet.train.objective == "odds") == ("ranked" in sheet.score.measures) == (name == "graded")
     assert ('each = "history"' in started.template.read_text()) == ("before instruction" in kind)
     if "two of" in kind:
         assert sheet.rows.columns == {"question": "Question", "other_question": "question"}

@@ -37,7 +37,7 @@ def build(sheet_file: Path, changes: tuple[str, ...], strict: bool) -> None:
     out().print(f"built in {sheet.path('built')}", soft_wrap=True)
     if strict and (findings or dataset.set_aside):
         found = len(findings) + bool(dataset.set_aside)
-        raise FoldKitError(f"--strict: {found} kinds of findings above; mend the rows, or go on without --strict")
+        raise FoldKitError(f"--strict: kinds of findings above: {found}; mend the rows, or go on without --strict")
 
 
 def show_findings(findings: list[Finding], none: str = "the checks found nothing odd") -> None:

@@ -178,6 +178,8 @@ def _score(kind: Kind) -> str:
     if kind.name == "text":  # nothing is asked
         return '[score]\nmeasures = ["loss"]\n'
     of_answers = '"label", "f1"' if kind.name in ("label", "grouped", "choices") else '"exact", "similarity"'
+    if kind.name == "graded":  # each row is a pair
+        of_answers = f'"ranked", {of_answers}'
     return f"""[score]
 measures = ["loss", {of_answers}]
 
