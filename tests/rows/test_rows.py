@@ -22,7 +22,7 @@ from foldkit.rows import (
     AskedRows,
     RowsSettings,
     column,
-    found_spoken,
+    found_reading,
     read_rows,
     recognise,
     stream_rows,
@@ -186,13 +186,13 @@ def test_lines_that_say_who_speaks(write: Write, line: str, time: str | None) ->
     """Their parts are cells; a line that says nothing of it goes on with the one before."""
     said = [("Low Pell", "sea: rough"), ("desk", "And the glass?\n\nIs it falling"), ("Low Pell", "falling")] * 3
     path = write("talk.txt", "\n".join(line.format(*one) for one in said).replace("\n", "\r\n"))
-    pattern = found_spoken(RowsSettings(path.name), path.parent)
+    pattern = found_reading(RowsSettings(path.name), path.parent).pattern
     cells = [{"time": time, "speaker": name, "text": text, "file": "talk.txt"} for name, text in said]
     assert table(path, pattern=pattern).to_dict("records") == [
         {name: cell for name, cell in row.items() if cell is not None} for row in cells
     ]
     after = write("after.txt", "Of the third.\n" + path.read_text())
-    assert found_spoken(RowsSettings(after.name), after.parent) == ""
+    assert found_reading(RowsSettings(after.name), after.parent).pattern == ""
     with pytest.raises(InputError, match=r"after.txt, line 1: line: expected one that pattern in \[rows\] matches"):
         table(after, pattern=pattern)
     assert len(table(after, pattern=pattern, on_bad="set aside")) == len(said)
@@ -204,9 +204,9 @@ def test_other_lines_say_nothing_of_who_speaks(write: Write) -> None:
     names = "".join(f"Keeper {chr(65 + i)}: calm\n" for i in range(26))
     for name, text in (("a.txt", "The sea is calm.\n" * 9), ("a.txt", alone), ("a.txt", asked), ("a.txt", names)):
         path = write(name, text)
-        assert found_spoken(RowsSettings(path.name), path.parent) == ""
+        assert found_reading(RowsSettings(path.name), path.parent).pattern == ""
     path = write("a.csv", "Odda: sea\ndesk: calm\n" * 9)
-    assert found_spoken(RowsSettings(path.name), path.parent) == ""
+    assert found_reading(RowsSettings(path.name), path.parent).pattern == ""
     for wrong, said in (("(", "a regular expression"), ("a.*", "named groups")):
         with pytest.raises(UsageError, match=rf"pattern: expected {said}"):
             RowsSettings("a.txt", pattern=wrong)
@@ -230,7 +230,7 @@ def test_folders_and_globs_in_the_order_of_names(tmp_path: Path) -> None:
         "w\nx",
         "w\nthird",
     ]
-    with pytest.raises(InputError, match=r"files ending in .py, found '.jsonl 1 times, .csv 2 times, .bin 1 times'"):
+    with pytest.raises(InputError, match=r"files ending in .py, found '1 × .jsonl, 2 × .csv, 1 × .bin'"):
         read_rows(RowsSettings(".", as_text=(".py",)), tmp_path)
     with pytest.raises(
         InputError, match=r"found '.bin'; export the rows .* or name endings of plain text with as_text"

@@ -395,7 +395,7 @@ def test_files_of_other_kinds_are_text_or_told(tmp_path: Path) -> None:
     (tmp_path / "code" / "a.bin").write_bytes(b"\0")
     (tmp_path / "code" / "b.bin").write_bytes(b"\xff" * 9)
     (tmp_path / "notes.en").write_text("calm\n" * 30)
-    others = "files of other kinds are not read: .bin 2 times; a source such as '../code/**/*.bin' reads those"
+    others = "files of other kinds are not read: 2 × .bin"
     for place, source, unit, told in (("a", "../code", "file", others), ("b", "../notes.en", "line", "")):
         started = foldkit.start(source, tmp_path / place)
         assert started.assumed[0] == f"files ending in .{'py' if told else 'en'} are text"
@@ -405,7 +405,8 @@ def test_files_of_other_kinds_are_text_or_told(tmp_path: Path) -> None:
         assert len(open_inputs(foldkit.read_sheet(started.sheet)).table) == (20 if told else 30)
     (tmp_path / "code" / "README.md").write_text("The sea.\n\nThe wind.")
     told = foldkit.start("../code", tmp_path / "c").assumed[0]
-    assert told.startswith("files of other kinds are not read: .py 20 times, .bin 2 times")
+    assert told.startswith("files of other kinds are not read: 20 × .py, 2 × .bin")
+    assert told.endswith("a source such as '../code/**/*.py' reads those")
     assert foldkit.read_sheet(foldkit.start("../code/**/*.py", tmp_path / "d").sheet).rows.unit == "file"
 
 

@@ -1,6 +1,7 @@
 """Files to a table of text, and looking at it. Knows no tokens."""
 
 from .asked import AskedRows
+from .found import FoundReading, found_reading
 from .guessing import are_texts, belonging, guess, is_few
 from .kinds import KINDS, WRITERS, Kind, recognise, usual
 from .looking import ColumnSummary, RowsSummary, summarise
@@ -10,7 +11,7 @@ from .readers import READERS
 from .reading import BadRow, Rows, read_rows, stream_rows
 from .settings import RowsSettings
 from .shapes import SHAPES
-from .sources import endings_said, find_files, found_keys, found_spoken, found_table, found_text, is_prose
+from .sources import endings_said, find_files
 from .tables import column
 
 __all__ = [
@@ -21,6 +22,7 @@ __all__ = [
     "AskedRows",
     "BadRow",
     "ColumnSummary",
+    "FoundReading",
     "Kind",
     "Rows",
     "RowsSettings",
@@ -32,14 +34,10 @@ __all__ = [
     "column",
     "endings_said",
     "find_files",
-    "found_keys",
-    "found_spoken",
-    "found_table",
-    "found_text",
+    "found_reading",
     "guess",
     "has_turns",
     "is_few",
-    "is_prose",
     "read_rows",
     "recognise",
     "stream_rows",

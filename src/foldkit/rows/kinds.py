@@ -113,18 +113,15 @@ KINDS: dict[str, dict[str, tuple[str, ...]]] = {
     },
     "text": {"text": ("text", "content", "body")},
 }
-OPTIONAL = frozenset(
-    {
-        ("compared", "prompt"),
-        ("picked", "prompt"),
-        ("graded", "grades"),
-    }
-    | {("transcript", slot) for slot in ("time", "talk", "number", "reply_to")}
-    | {(kind, "input") for kind in ("preference", "picked", "graded", "choices", "label")}
-    | {(kind, "system") for kind in ("preference", "picked", "graded", "conversation")}
-    | {(kind, "history") for kind in ("instruction", "question")}
-    | {(kind, "system") for kind in ("instruction", "question", "label")}
-)
+_OPTIONAL: dict[str, tuple[str, ...]] = {
+    **dict.fromkeys(("time", "talk", "number", "reply_to"), ("transcript",)),
+    "prompt": ("compared", "picked"),
+    "grades": ("graded",),
+    "input": ("preference", "picked", "graded", "choices", "label"),
+    "system": ("preference", "picked", "graded", "conversation", "instruction", "question", "label"),
+    "history": ("instruction", "question"),
+}
+OPTIONAL = frozenset((kind, slot) for slot, kinds in _OPTIONAL.items() for kind in kinds)
 
 # Those that tell by their names alone.
 UNLISTED = tuple(kind for kind in KINDS if kind != "graded")

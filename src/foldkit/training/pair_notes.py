@@ -7,6 +7,7 @@ from collections.abc import Mapping, Sequence
 
 # A chosen reply that lost so many nats a token; lengths so many times apart; margins that grow past every use.
 _DROP, _APART, _SATURATED = 0.1, 1.25, 5.0
+_SHORTEST = 0.5  # tokens, for answers of none
 
 
 def pair_notes(checks: Sequence[Mapping[str, float]]) -> list[str]:
@@ -20,10 +21,9 @@ def length_note(n_tokens: Sequence[int], n_of_base: Sequence[int], n_chosen: Seq
     The three are tokens of the adapter's answers, of the base's, and of the chosen replies, to the same prompts.
     """
     answers, of_base, chosen = (statistics.fmean(counts) for counts in (n_tokens, n_of_base, n_chosen))
-    beyond, of_base_beyond = answers / chosen, of_base / chosen
-    if beyond < 1:
-        beyond, of_base_beyond = 1 / max(beyond, 1e-9), 1 / max(of_base_beyond, 1e-9)
-    if beyond < _APART or beyond < _APART * of_base_beyond:
+    ratios = [max(n, _SHORTEST) / chosen for n in (answers, of_base)]
+    beyond, of_base_beyond = ratios if answers > chosen else [1 / ratio for ratio in ratios]
+    if beyond < _APART * max(1.0, of_base_beyond):
         return ""
     return (
         f"answers drifted in length: {answers:.0f} tokens where the chosen replies have {chosen:.0f} and the base's "

@@ -104,7 +104,7 @@ learning_rate = 1e-3
 def template_text(found: Found) -> str:
     """Return the template of rows as they were found: a built-in one, with what only some rows have."""
     kind = found.kind
-    *_, shape = (kind.name, *_SECTION.findall(found.shape))
+    *_, shape = (kind.name, *shapes_in(found.shape))
     name = SHAPED.get(shape, shape)
     head, rest = (BUILTIN / f"{name}.toml").read_text(encoding="utf-8").split("\n", 1)
     above = _ABOVE_INPUT.get(kind.name, "")
@@ -114,6 +114,11 @@ def template_text(found: Found) -> str:
         rest = rest.replace(_EACH, f"{_EACH}roles = {inline(found.roles)}\n")
     own = [text for slot, text in (("system", _SYSTEM), ("history", _HISTORY)) if slot in kind.columns]
     return f"{head}\n{''.join(own)}{rest}"
+
+
+def shapes_in(section: str) -> tuple[str, ...]:
+    """Return the names of the shapes that a section of the sheet makes of the source, in order."""
+    return tuple(_SECTION.findall(section))
 
 
 def inline(values: Mapping[str, str]) -> str:

@@ -16,15 +16,12 @@ from foldkit.datasets import SplitSettings, assign_parts, code_rows
 from foldkit.formats import InputError, UsageError, listed, read_settings, write_aside
 from foldkit.rows import (
     SHAPES,
+    FoundReading,
     Kind,
     RowsSettings,
     belonging,
     endings_said,
-    found_keys,
-    found_spoken,
-    found_table,
-    found_text,
-    is_prose,
+    found_reading,
     read_rows,
     texts_at,
 )
@@ -36,7 +33,7 @@ from .inputs import Inputs, open_inputs
 from .sheet import sheet_from_mapping
 from .starter_kind import found_kind
 from .starter_shapes import FIRST_ROWS, found_roles, shape_section
-from .starter_sheet import KEPT, SHAPED, Found, sheet_text, template_text
+from .starter_sheet import KEPT, SHAPED, Found, shapes_in, sheet_text, template_text
 
 _WINDOWS = (128, 256, 512, 1024, 2048)
 # Names of columns that may say how good an answer is.
@@ -45,7 +42,7 @@ _GRADES = ("grade", "rating", "score", "stars", "verdict", "thumb", "thumbs", "f
 _ASKED = ("prompt", "input", "system")
 _ASIDE = {"choices": ("question", "input"), "picked": _ASKED, "graded": _ASKED}
 # What of shaped rows stays in one part.
-_TOGETHER = {"transcript": "talk", "graded": "prompt", "graded compared": "messages"}
+_TOGETHER = {("transcript",): "talk", ("graded",): "prompt", ("graded", "compared"): "messages"}
 _OF_PROSE = ("file", "heading")
 _CUT = 512  # the window of texts that are cut in pieces
 
@@ -81,8 +78,9 @@ def start(
         if path.exists():
             raise UsageError(path, "file", "a name not taken", path.name, "move it away, or choose another --folder")
     with _made(folder):
-        reading, assumed = _reading(RowsSettings(source, encoding=encoding), folder)
+        reading, prose, assumed = _reading(RowsSettings(source, encoding=encoding), folder)
         found, told = _found(reading, folder, base, question, answer)
+        found = found._replace(prose=prose)
         inputs = _inputs(found, template_text(found), folder)
         if found.shape:
             found = found._replace(n_rows=len(inputs.table), n_units=len(inputs.table))
@@ -126,10 +124,9 @@ def _found(reading: RowsSettings, folder: Path, base: str, question: str, answer
     shape, assumed = shape_section(kind, renamed, roles)
     asked = [name for slot, name in theirs.columns.items() if slot in ("question", "prompt") and name in names]
     groups = [] if shape else belonging(table, [*asked, *unused])
-    group = _TOGETHER.get(f"{kind.name} compared" if "[rows.compared]" in shape else kind.name, "")
+    group = _TOGETHER.get(shapes_in(shape), "")
     told += _beside(kind, [table[name] for name in unused])
-    prose = is_prose(reading, folder) and not reading.pattern
-    found = Found(reading, kind, base, shape, group, groups, roles, len(table), len(table), prose=prose)
+    found = Found(reading, kind, base, shape, group, groups, roles, len(table), len(table))
     return found, [_said(theirs, unused, how), *told, *assumed]
 
 
@@ -211,30 +208,40 @@ def _fitted(found: Found, inputs: Inputs) -> tuple[Found, int, str]:
     return found._replace(shape=shape, group="source_row", n_rows=len(pieces)), _CUT, f"{over}: {cut}"
 
 
-def _reading(settings: RowsSettings, folder: Path) -> tuple[RowsSettings, list[str]]:
-    """Return how the source is read, what is unusual in it found, and what that assumes."""
-    as_text, unread = found_text(settings, folder)
-    if as_text:
-        settings = dataclasses.replace(
-            settings, as_text=as_text, unit="line" if (folder / settings.source).is_file() else "file"
-        )
-    (other, skip), (key, *more) = found_table(settings, folder), found_keys(settings, folder) or [""]
-    said = [f"files ending in {name} are text" for name in as_text]
-    if unread:
-        pattern = f"{settings.source.rstrip('/')}/**/*{max(unread, key=lambda name: unread[name])}"
-        said.append(
-            f"files of other kinds are not read: {endings_said(unread)}; a source such as {pattern!r} reads those"
-        )
-    if spoken := found_spoken(settings, folder):
+def _reading(settings: RowsSettings, folder: Path) -> tuple[RowsSettings, bool, list[str]]:
+    """Return how the source is read, what is unusual in it found, whether it is prose, and what that assumes."""
+    found = found_reading(settings, folder)
+    if found.as_text:
+        unit = "line" if (folder / settings.source).is_file() else "file"
+        settings = dataclasses.replace(settings, as_text=found.as_text, unit=unit)
+    read = dataclasses.replace(
+        settings, delimiter=found.delimiter, skip=found.skip, key=next(iter(found.keys), ""), pattern=found.pattern
+    )
+    return read, found.prose, [*_of_files(settings.source, found), *_of_layout(read, found)]
+
+
+def _of_files(source: str, found: FoundReading) -> list[str]:
+    """Return what it assumes which files are read."""
+    said = [f"files ending in {name} are text" for name in found.as_text]
+    if found.unread:
+        pattern = f"{source.rstrip('/')}/**/*{found.text_ending}"
+        hint = f"; a source such as {pattern!r} reads those" if found.text_ending in found.unread else ""
+        said.append(f"files of other kinds are not read: {endings_said(found.unread)}{hint}")
+    return said
+
+
+def _of_layout(read: RowsSettings, found: FoundReading) -> list[str]:
+    """Return what it assumes how rows stand in the files."""
+    said = [f"cells are parted by {read.delimiter!r}, as the header has no other"] if read.delimiter else []
+    fewer = f"; those under {listed(found.keys[1:])}, which are fewer, are not read" if found.keys[1:] else ""
+    said += [f"the rows stand under the key {read.key!r}{fewer}"] if read.key else []
+    said += [f"the header is line {read.skip + 1}: what stands above it is passed over"] if read.skip else []
+    if read.pattern:
         said.append("each line says who speaks; a line that does not goes on with what was said before it")
-    said += [f"cells are parted by {other!r}, as the header has no other"] if other else []
-    others = f"; those under {listed(more)}, which are fewer, are not read" if more else ""
-    said += [f"the rows stand under the key {key!r}{others}"] if key else []
-    said += [f"the header is line {skip + 1}: what stands above it is passed over"] if skip else []
-    if is_prose(settings, folder) and not spoken:
-        others = " or ".join(unit for unit in UNITS if unit != settings.unit)
-        said.append(f"every {settings.unit} is a text by itself; unit in [rows] may be {others}")
-    return dataclasses.replace(settings, delimiter=other, key=key, skip=skip, pattern=spoken), said
+    if found.prose:
+        others = " or ".join(unit for unit in UNITS if unit != read.unit)
+        said.append(f"every {read.unit} is a text by itself; unit in [rows] may be {others}")
+    return said
 
 
 def _alone(groups: list[str]) -> str:
