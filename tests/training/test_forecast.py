@@ -5,6 +5,7 @@ from __future__ import annotations
 import dataclasses
 import itertools
 import math
+import statistics
 import subprocess
 import sys
 from pathlib import Path
@@ -31,6 +32,7 @@ from foldkit.training import (
     train_adapter,
     try_rates,
 )
+from foldkit.training.batches import batches
 from foldkit.training.costs import kept_bytes, memory_of
 from foldkit.training.free_memory import left_in_groups
 
@@ -57,6 +59,15 @@ def test_bytes_of_a_pass_follow_from_those_of_one_example(cap: float) -> None:
         assert cost.of(pack([(*ids, 0)], [[True] * (n + 1)])) == pytest.approx(kept_bytes(decoder, ids), rel=0.03)
     assert cost.few.per_token * 160 < 0.8 * kept_bytes(decoder, ids[:160])
     assert (cost.many.per_pair > 0) == (cap > 0)
+
+
+def test_bytes_are_those_of_a_pass_in_training() -> None:
+    """With dropout it goes another way than in use, where nothing is dropped."""
+    decoders = [tiny_decoder(torch.float32) for _ in range(2)]
+    for decoder, dropout in zip(decoders, (0.0, 0.1), strict=True):
+        attach(decoder, AdapterSettings(rank=4, dropout=dropout))
+    kept = [kept_bytes(decoder, range(100)) for decoder in decoders]
+    assert abs(kept[0] - kept[1]) > 0.1 * kept[0]
 
 
 def test_memory_by_part_follows_the_settings(examples: list[Example]) -> None:
@@ -115,12 +126,24 @@ def test_a_forecast_counts_what_a_training_then_does(examples: list[Example]) ->
 def test_three_steps_are_measured_more_short_ones_and_fewer_long_ones(
     examples: list[Example], monkeypatch: pytest.MonkeyPatch, seconds: float, n_measured: int
 ) -> None:
-    """Enough for a second, and none after a minute; a validation's pass is one more time."""
+    """Enough for a second, and none after a minute; a validation's pass is one more time.
+
+    Of these follow all times, by hand: two validations, after three steps and six, and a reference.
+    """
     taken: list[object] = []
     monkeypatch.setattr(forecasting, "_seconds_of", lambda action: taken.append(action) or seconds)
-    found = forecast(*parts(), examples, examples[:3], SETTINGS, 10**9)
+    found = forecast(*parts(), examples, examples[:3], SETTINGS, 10**9, needs_reference=True)
     assert len(taken) == n_measured + 1
     assert found.step_seconds == pytest.approx(seconds, rel=0.2)
+    lengths, passes = [example.n_tokens for example in examples], micro_batches(examples[:3], SETTINGS)
+    steps = [sum(lengths[index] for index in step) for step in itertools.islice(batches(lengths, SETTINGS), 6)]
+    made = found.step_seconds / statistics.median(steps) * sum(steps)
+    check = seconds * sum(one.ids.numel() for one in passes) / passes[0].ids.numel()
+    reference = check * (1 + sum(lengths) / sum(lengths[:3]))
+    assert found.reference_seconds == pytest.approx(reference)
+    assert found.first_check_seconds == pytest.approx(reference + made / 2 + check)
+    assert found.seconds == pytest.approx(reference + made + 2 * check)
+    assert found.check_share == pytest.approx(2 * check / found.seconds)
 
 
 def test_what_does_not_fit_is_said_before_it_is_tried(examples: list[Example]) -> None:

@@ -44,6 +44,7 @@ from foldkit.training import (
 )
 from foldkit.training.batches import batches, dealt, first_fit, usual_tokens
 from foldkit.training.lanes import count_lanes
+from foldkit.training.noise import noisy
 from foldkit.training.objective import ReplyObjective, tallies
 from foldkit.training.optimiser import Optimiser
 from foldkit.training.schedule import check_steps
@@ -299,6 +300,7 @@ def test_every_epoch_sees_every_example_once_in_a_new_order() -> None:
     assert (n_steps, sum(map(len, first(lengths, n_epoch, batch_tokens=20, seed=0)))) == (2 * n_epoch, 10)
     assert count_steps(lengths, TrainSettings(batch=4, epochs=1.5)) == (4, 3)
     assert count_steps(lengths, TrainSettings(batch=4, steps=7)) == (7, 3)
+    assert count_steps(lengths, TrainSettings(batch=100, epochs=0.01)) == (1, 1)
     for cut in ({"batch": 4}, {"batch": 32}, {"batch_tokens": 20}):
         on = {**cut, "seed": 0, "whole_epochs": False}
         n_steps, _ = count_steps(lengths, TrainSettings(epochs=20, **on))  # type: ignore[arg-type]
@@ -526,6 +528,7 @@ def test_minutes_hold_the_last_validation_too(
     end, third = of(events, Finished)[0], of(events, Stepped)[2]  # an epoch has three
     assert (end.step, end.seconds) == (n_steps, ends)
     assert [event.n_done for event in of(events, Checking)] == [1]
+    assert of(events, Due)[-1].snapshot().counts["check_seconds"] == 21
     assert third.to_go == pytest.approx(77 + 21 if not seconds else max(seconds, ends - 1) - 3, abs=1.0)
 
 
@@ -561,14 +564,39 @@ def test_what_is_only_for_training_leaves_validation_alone(examples: list[Exampl
 
     With noise no example goes on after another's beginning, whose noise would be that one's.
     """
-    noisy = micro_batches(examples, TrainSettings(micro_batch=10, noise=2.0))
-    assert not any(piece.before for batch in noisy for piece in batch.pieces)
+    batches_with_noise = micro_batches(examples, TrainSettings(micro_batch=10, noise=2.0))
+    assert not any(piece.before for batch in batches_with_noise for piece in batch.pieces)
     still = TrainSettings(epochs=1, batch=10, micro_batch=5, learning_rate=1e-9, validations=1)
     plain, _ = run(examples, still)
     for changes in ({"smoothing": 0.3}, {"noise": 20.0}):
         changed, _ = run(examples, dataclasses.replace(still, **changes))  # type: ignore[arg-type]
         assert of(changed, Checked)[0].validation_loss == pytest.approx(of(plain, Checked)[0].validation_loss, rel=1e-6)
         assert of(changed, Stepped)[0].loss != pytest.approx(of(plain, Stepped)[0].loss, rel=1e-4)
+
+
+def test_noise_is_even_within_its_published_bound(examples: list[Example]) -> None:
+    """Within alpha / sqrt(tokens of the example * d_model), packed or padded.
+
+    Even noise fills its bound: half of it on average, by its size, and none by its mean, both to four standard errors
+    of the thousands that are drawn.
+    """
+    decoder, alpha = tiny_decoder(torch.float64), 5.0
+    torch.manual_seed(0)
+    lengths = sorted((len(example.ids) - 1 for example in examples), reverse=True)
+    for packing in (True, False):
+        (batch,) = micro_batches(examples, TrainSettings(micro_batch=len(examples), noise=alpha, packing=packing))
+        plain = decoder.embedding(batch.ids)
+        with noisy(decoder, batch, alpha):
+            added = (decoder.embedding(batch.ids) - plain).detach()
+        rows = added[0].split(lengths) if packing else [row[:n] for row, n in zip(added, lengths, strict=True)]
+        shares = torch.cat(
+            [row.flatten() * math.sqrt(n * decoder.spec.d_model) / alpha for row, n in zip(rows, lengths, strict=True)]
+        )
+        error = 1 / math.sqrt(len(shares))
+        assert 1 - 20 * error**2 < float(shares.abs().max()) <= 1 + 1e-9
+        assert float(shares.abs().mean()) == pytest.approx(1 / 2, abs=4 * error / math.sqrt(12))
+        assert float(shares.mean()) == pytest.approx(0, abs=4 * error / math.sqrt(3))
+    assert torch.equal(decoder.embedding(batch.ids), plain)
 
 
 def test_the_average_is_what_is_validated_and_saved(examples: list[Example]) -> None:

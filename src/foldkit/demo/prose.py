@@ -137,9 +137,7 @@ THINGS = ("lamp", "rope", "boat", "oil", "flag", "bell", "tar", "bread", "coal",
 
 def key_to_value(rng: random.Random) -> Document:
     """A list of keys with values, then questions for some of them."""
-    things = rng.sample(
-        ("lamp", "rope", "boat", "oil", "flag", "bell", "tar", "bread", "coal", "salt", "net", "oar"), 5
-    )
+    things = rng.sample(THINGS, 5)
     values = [rng.choice((str(rng.randint(0, 12)), rng.choice(list(DIRECTIONS)), rng.choice(SEAS))) for _ in things]
     pairs = list(zip(things, values, strict=True))
     spans = [Span("Store list. " + "; ".join(f"{thing} {value}" for thing, value in pairs) + ".\n")]
