@@ -82,6 +82,14 @@ def alone(n: int, seed: int = 0) -> Resamples:
         ("10,000", "10", {"numbers": 0}),
         ("12345,678 and 1,5e3", "12345.678 1500", {"numbers": 1}),
         ("no number", "none", {"numbers": 1}),
+        ("rain, wind; fog", "Fog; rain, wind", {"items": 1}),
+        ("rain, wind, fog", "ice,Rain , fog.", {"items": 2 / 3}),
+        ("rain", "rain, wind", {"items": 2 / 3}),
+        ('["rain", "wind"]', "wind, ice, ice", {"items": 1 / 2}),
+        ('["rain", 5]', '[5, "rain"]', {"items": 1}),
+        ("- low, fog\n- rain", "1. rain\n2. low fog\n", {"items": 1}),
+        ("[]", "", {"items": 1}),
+        ("[rain]", "[" * 9999, {"items": 0}),
         ("a", "calm calm calm ", {"repeats": 1, "refuses": 0}),
         ("a", "calm, calm, windy", {"repeats": 0}),
         ("a", "I’m sorry, I cannot tell.", {"refuses": 1}),
@@ -90,7 +98,7 @@ def alone(n: int, seed: int = 0) -> Resamples:
     ],
 )
 def test_measures_give_the_figures_made_by_hand(target: str, answer: str, expected: dict[str, float]) -> None:
-    """Edit distances, fields, numbers and lengths counted by hand."""
+    """Edit distances, fields, items, numbers and lengths counted by hand."""
     one = reply(target, answer)
     assert {name: MEASURES[name].figure(one, FORM) for name in expected} == pytest.approx(expected)
 

@@ -117,6 +117,10 @@ KINDS = {
     "a list of answers question": rows(
         question=lambda i: f"sea {i}?", answers=lambda i: {"text": [f"Sea {i}."], "at": [0]}
     ),
+    "several label": rows(
+        text=lambda i: f"sea and swell of hour {i}", labels=lambda i: [WORDS[i % 4], WORDS[i // 4 % 4]]
+    ),
+    "several question": rows(question=lambda i: f"sea {i}?", answer=lambda i: f"{WORDS[i % 4]}; {WORDS[i // 4 % 4]}"),
     "in objects label": rows(data=lambda i: {"text": f"the sea at hour {i}", "label": WORDS[i % 4]}),
     "in objects guessed question": rows(
         said={"no": 1}, pair=lambda i: {"pel": f"the sea at hour {i}", "eng": f"{i} " * 9}
@@ -159,7 +163,8 @@ def test_a_starter_sheet_runs_as_it_is(tmp_path: Path, kind: str) -> None:
     assert max(part["longest"] for part in counts.values()) <= sheet.train.window
     assert foldkit.train(sheet).adapter.exists()
     assert not foldkit.build(sheet).set_aside
-    assert ("f1" in sheet.score.measures) == (name in ("label", "grouped", "choices"))
+    assert ("f1" in sheet.score.measures) == (name in ("label", "grouped", "choices") and "several" not in kind)
+    assert ("items" in sheet.score.measures) == ("several" in kind)
     assert ('# objective = "odds"' in started.sheet.read_text()) == (name in ("preference", "picked", "compared"))
     assert (sheet.train.objective == "odds") == ("ranked" in sheet.score.measures) == (name == "graded")
     assert ('each = "history"' in started.template.read_text()) == ("before instruction" in kind)
@@ -349,6 +354,9 @@ SEEN = {"seen": lambda i: f"sea {i} at noon"}
         ({**SEEN, "ok": lambda i: str(i % 2), "n": str}, "label", []),
         ({"n": lambda i: f"{i}.123456789", "tags": lambda i: f'["a number", {i}]'}, None, []),
         ({"at": lambda i: f"{i % 28 + 1} March 2031 at 18:{i:02}", "file": lambda i: f"log/{i:08}.txt"}, None, []),
+        ({**SEEN, "met": lambda i: f"{WORDS[i % 4]}, {WORDS[i // 4 % 4]}"}, "label seen met", []),
+        ({**SEEN, "met": lambda i: f"{WORDS[i % 4]}, hour {i}"}, "question", []),
+        ({**SEEN, "height": lambda i: f"{i % 4},{i // 4 % 4}"}, "text", ["height"]),
         ({"answer": SEEN["seen"]}, "text", []),
         ({"prompt": SEEN["seen"], "replies": lambda i: f'["a", "{i}"]'}, None, []),
         (
@@ -363,9 +371,9 @@ SEEN = {"seen": lambda i: f"sea {i} at noon"}
     ],
 )
 def test_kinds_and_groups_are_guessed_from_cells(cells: dict[str, Any], kind: str | None, groups: list[str]) -> None:
-    """Few values are labels of a text, words before numbers; usual names before lengths; times and codes are no text.
+    """Few values are labels of a text, words before numbers, lists of few too; usual names before lengths.
 
-    Rows of one value are a group, but of no number.
+    Times and codes are no text. Rows of one value are a group, but of no number.
     """
     table = pd.DataFrame(rows(**cells))
     found = guess(table)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Sequence
 from typing import Any
 
@@ -12,6 +13,8 @@ from .kinds import Kind, usual
 _LABELS, _ROWS_A_LABEL = 20, 5
 _GROUPS, _ROWS_A_GROUP = 5, (1.2, 50)
 _SEEN = 50
+# What may part the values of a cell that is a list of them.
+_MARKS = (";", "|", ",")
 
 
 def guess(table: pd.DataFrame) -> Kind | None:
@@ -25,7 +28,8 @@ def guess(table: pd.DataFrame) -> Kind | None:
     every = {str(name): _filled(table[name]) for name in table.columns}
     cells = {name: own for name, own in every.items() if not own.str.match(r"[\[{]").all()}  # no lists, nothing empty
     words = [name for name, own in cells.items() if not _codes(own)]
-    answered, named = usual(cells, "question", "answer"), usual(cells, "label", "label")
+    answered = usual(cells, "question", "answer")
+    named = [name for name in usual(every, "label", "label") if name in cells or is_few(every[name])]
     open_words = [name for name in words if name not in (*answered, *named) and _texts(cells[name], len(table))]
     asked = usual(open_words, "question", "question")
     texts = [*asked, *answered, *(name for name in open_words if name not in asked)]
@@ -87,6 +91,34 @@ def _texts(cells: pd.Series[Any], n_rows: int) -> bool:
 
 
 def is_few(cells: pd.Series[Any]) -> bool:
-    """Tell whether cells have so few values, each in so many rows, that they may be labels."""
+    """Tell whether cells have so few values, each in so many rows, that they may be labels, or are lists of such."""
+    values = listed_values(cells)
+    return _few(cells if values is None else values)
+
+
+def _few(cells: pd.Series[Any]) -> bool:
     n = int(cells.nunique())
     return 2 <= n <= _LABELS and len(cells) >= _ROWS_A_LABEL * n
+
+
+def listed_values(cells: pd.Series[Any]) -> pd.Series[Any] | None:
+    """Return the values in cells that are lists, one after the other; None where cells are no lists of texts.
+
+    They are lists of JSON, or texts with a mark between few values, which come in more than one company.
+    """
+    filled = _filled(cells)
+    if not filled.empty and filled.str.match(r"\s*\[").all():
+        return _values_of_json(filled)
+    mark = next((mark for mark in _MARKS if filled.str.contains(mark, regex=False).any()), "")
+    if not mark:
+        return None
+    values = filled.str.split(mark).explode().str.strip()
+    return values if values.nunique() < filled.nunique() and _few(values) and not _numbers(values) else None
+
+
+def _values_of_json(cells: pd.Series[Any]) -> pd.Series[Any] | None:
+    try:
+        values = cells.map(json.loads).explode().dropna()
+    except (ValueError, RecursionError):
+        return None
+    return values if not values.empty and values.map(lambda value: isinstance(value, str)).all() else None

@@ -59,7 +59,8 @@ class Found(NamedTuple):
 
     The reading names columns anew, and `kind` has those names. `roles` are names of roles in messages, with ours.
     `shape` is the section that makes examples of the rows, where one is needed, and `group` what it keeps together:
-    `n_units` of `n_rows` examples. With `in_order` the last of them are the test part; `prose` has units.
+    `n_units` of `n_rows` examples. With `in_order` the last of them are the test part; `prose` has units, `lists` says
+    that replies are lists.
     """
 
     reading: RowsSettings
@@ -73,6 +74,7 @@ class Found(NamedTuple):
     n_rows: int
     in_order: bool = False
     prose: bool = False
+    lists: bool = False
 
 
 def sheet_text(found: Found, window: int) -> str:
@@ -98,7 +100,7 @@ epochs = 3
 batch = 16
 learning_rate = 1e-3
 {_objective(found.kind)}
-{_score(found.kind)}"""
+{_score(found.kind, lists=found.lists)}"""
 
 
 def template_text(found: Found) -> str:
@@ -179,10 +181,12 @@ def _objective(kind: Kind) -> str:
     return '# objective = "odds"        # holds the chosen reply against the rejected one\n' if paired else ""
 
 
-def _score(kind: Kind) -> str:
+def _score(kind: Kind, *, lists: bool) -> str:
     if kind.name == "text":  # nothing is asked
         return '[score]\nmeasures = ["loss"]\n'
     of_answers = '"label", "f1"' if kind.name in ("label", "grouped", "choices") else '"exact", "similarity"'
+    if lists:
+        of_answers = '"exact", "items"'
     if kind.name == "graded":  # each row is a pair
         of_answers = f'"ranked", {of_answers}'
     return f"""[score]

@@ -22,6 +22,7 @@ from foldkit.rows import (
     belonging,
     endings_said,
     found_reading,
+    listed_values,
     read_rows,
     texts_at,
 )
@@ -43,6 +44,8 @@ _ASKED = ("prompt", "input", "system")
 _ASIDE = {"choices": ("question", "input"), "picked": _ASKED, "graded": _ASKED}
 # What of shaped rows stays in one part.
 _TOGETHER = {("transcript",): "talk", ("graded",): "prompt", ("graded", "compared"): "messages"}
+# What is learned of rows that are examples as they stand.
+_REPLIES = ("answer", "output", "label")
 _OF_PROSE = ("file", "heading")
 _CUT = 512  # the window of texts that are cut in pieces
 
@@ -126,7 +129,12 @@ def _found(reading: RowsSettings, folder: Path, base: str, question: str, answer
     groups = [] if shape else belonging(table, [*asked, *unused])
     group = _TOGETHER.get(shapes_in(shape), "")
     told += _beside(kind, [table[name] for name in unused])
-    found = Found(reading, kind, base, shape, group, groups, roles, len(table), len(table))
+    lists = any(
+        listed_values(renamed[kind.columns[slot]]) is not None
+        for slot in _REPLIES
+        if slot in kind.columns and not shape
+    )
+    found = Found(reading, kind, base, shape, group, groups, roles, len(table), len(table), lists=lists)
     return found, [_said(theirs, unused, how), *told, *assumed]
 
 

@@ -2,6 +2,7 @@
 
 from .exact import EXACT, NORMALISED
 from .fields import FIELDS, FORMAT, check_schema, field_matches, parse
+from .items import ITEMS
 from .labels import F1, LABEL, label_pair
 from .loss import BITS, LOSS, PERPLEXITY, TOKENS
 from .manner import ENDED, LENGTH, REFUSES, REPEATS
@@ -13,7 +14,7 @@ from .similarity import CHARACTERS, SIMILARITY, WORDS
 
 _ALL = (
     *(LOSS, PERPLEXITY, BITS, TOKENS),
-    *(EXACT, NORMALISED, FIELDS, FORMAT, LABEL, F1, NUMBERS),
+    *(EXACT, NORMALISED, FIELDS, FORMAT, LABEL, F1, ITEMS, NUMBERS),
     *(SIMILARITY, CHARACTERS, WORDS),
     *(LENGTH, ENDED, REPEATS, REFUSES, RANKED),
 )

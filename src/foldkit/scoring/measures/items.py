@@ -1,0 +1,50 @@
+"""Replies that are lists, of labels or of what was found: the items that answer and target share."""
+
+from __future__ import annotations
+
+import json
+import re
+
+from .exact import plain
+from .measure import Form, Measure, Reply
+
+# What parts the items of a line, the first that stands in it; lines part them before all.
+_MARKS = ("\n", ";", "|", ",")
+_BULLET = re.compile(r"\s*(?:[-*•]|\d+[.)])\s+")
+
+
+def figure(reply: Reply, form: Form) -> float:
+    """Return F1 of the row's items (Godbole and Sarawagi 2004), in any order, each once; 1 for two empty lists.
+
+    They are compared without case, blanks and punctuation. A list is one of JSON, or a text whose items are parted by
+    lines, or by what the target has of `;`, `|` and `,`.
+    """
+    target, answer = reply.target.strip(), reply.answer.strip()
+    mark = _mark(target) or _mark(answer)
+    wanted, found = items(target, mark), items(answer, mark)
+    return 2 * len(wanted & found) / (len(wanted) + len(found)) if wanted or found else 1.0
+
+
+def items(text: str, mark: str = ",") -> set[str]:
+    """Return the items of a list of JSON, or of a text with this mark between them, as they are compared."""
+    listed = _json_list(text)
+    parts = listed if listed is not None else text.split(mark) if mark else [text]
+    return {own for part in parts if (own := plain(_BULLET.sub("", part, count=1)))}
+
+
+def _mark(text: str) -> str:
+    listed = _json_list(text)
+    return next((mark for mark in _MARKS if mark in text), "") if listed is None else ""
+
+
+def _json_list(text: str) -> list[str] | None:
+    try:
+        value = json.loads(text) if text.startswith("[") else None
+    except (ValueError, RecursionError):
+        return None
+    if not isinstance(value, list):
+        return None
+    return [part if isinstance(part, str) else json.dumps(part, sort_keys=True, ensure_ascii=False) for part in value]
+
+
+ITEMS = Measure("items", "items of a list that are right: F1 of each row, in any order", 0, 1, True, figure)
