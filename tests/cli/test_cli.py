@@ -21,9 +21,11 @@ import psutil
 import pytest
 import torch
 from click.testing import CliRunner
+from rich.console import Console
 
 import foldkit
 from foldkit.cli import processes
+from foldkit.cli.common import show_table
 from foldkit.cli.main import foldkit as group
 from foldkit.cli.main import main
 from foldkit.formats import StoppedError, locked
@@ -555,3 +557,18 @@ def test_what_stops_before_its_first_step_ends_as_an_interrupt(
     monkeypatch.setenv("RANK", rank)
     done = call("train", cwd=work_folder)
     assert (done.returncode, done.stdout, done.stderr) == (130, "", said)
+
+
+@pytest.mark.parametrize(("width", "n_blocks"), [(120, 1), (80, 2), (60, 3), (36, 5)])
+def test_a_table_that_is_too_wide_goes_on_below(width: int, n_blocks: int) -> None:
+    """With its names again and no figure broken; in a table that is too narrow for one column nothing could be kept."""
+    names, figures = ["by", "contender"], [f"measure {number}" for number in range(1, 6)]
+    lines = [
+        [*whose, *(f"{n / 7:.3f}\n(0.001–{n}.999)" for n in range(5))] for whose in (("new", "base"), ("old", "own"))
+    ]
+    console = Console(file=io.StringIO(), width=width)
+    show_table(console, [*names, *figures], lines)
+    said = console.file.getvalue()  # type: ignore[attr-defined]
+    assert max(map(len, said.splitlines())) <= width
+    assert [said.count(part) for part in ("contender", "base", "(0.001–4.999)")] == [n_blocks, n_blocks, 2]
+    assert said.count(".999)") == 10

@@ -530,6 +530,8 @@ def test_minutes_hold_the_last_validation_too(
     assert [event.n_done for event in of(events, Checking)] == [1]
     assert of(events, Due)[-1].snapshot().counts["check_seconds"] == 21
     assert third.to_go == pytest.approx(77 + 21 if not seconds else max(seconds, ends - 1) - 3, abs=1.0)
+    twice = dataclasses.replace(settings, steps=8, validations=2, minutes=0.0)
+    assert of(list(train_adapter(decoder, adapter, examples, checked, twice)), Stepped)[4].to_go == 3 + 21
 
 
 @pytest.mark.parametrize("seconds", [400.0, 0.01])

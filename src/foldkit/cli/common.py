@@ -14,6 +14,7 @@ import click
 if TYPE_CHECKING:
     from rich.console import Console, JustifyMethod
     from rich.progress import Progress, ProgressColumn
+    from rich.table import Table
 
     from foldkit.datasets import Dataset
     from foldkit.runs import RunFolder
@@ -172,26 +173,55 @@ def built_with_count(sheet: Sheet, inputs: Inputs | None = None) -> Dataset:
 
 
 def show_table(console: Console, header: Sequence[str], lines: Sequence[Sequence[str]], title: str = "") -> None:
-    """Print a table; columns of figures stand to the right."""
+    """Print a table; columns of figures stand to the right.
+
+    Where they do not fit side by side it goes on below, with the columns of text that it begins with: no figure is
+    broken.
+    """
+    if title:
+        console.print(f"\n[bold]{title}[/bold]", soft_wrap=True)
+    columns = [[line[index] for line in lines] for index in range(len(header))]
+    for parted in (False, True):
+        widths = [_figure_width(name, cells, parted=parted) for name, cells in zip(header, columns, strict=True)]
+        named = [[*name.split(), *cells] for name, cells in zip(header, columns, strict=True)]
+        rooms = [3 + (width or min(9, _longest(cells))) for width, cells in zip(widths, named, strict=True)]
+        n_names = next((index for index, width in enumerate(widths) if index and width), len(widths))
+        blocks = _blocks(rooms, n_names, console.width)
+        if len(blocks) == 1:
+            break
+    for block in blocks:
+        fixed = sum(rooms[index] for index in block) <= console.width
+        own = [(header[index], widths[index], fixed) for index in block]
+        console.print(_table(own, [[line[index] for index in block] for line in lines]))
+
+
+def _table(columns: Sequence[tuple[str, int | None, bool]], lines: Sequence[Sequence[str]]) -> Table:
+    """Return a table of columns by name, their width, None for text, and whether it is kept to."""
     from rich.box import SIMPLE_HEAD
     from rich.table import Table
     from rich.text import Text
 
-    if title:
-        console.print(f"\n[bold]{title}[/bold]", soft_wrap=True)
     table = Table(box=SIMPLE_HEAD, pad_edge=False)
-    columns = [[line[index] for line in lines] for index in range(len(header))]
-    for parted in (False, True):
-        widths = [_figure_width(name, cells, parted=parted) for name, cells in zip(header, columns, strict=True)]
-        fixed = sum(width + 3 if width else 12 for width in widths) <= console.width
-        if fixed:
-            break
-    for name, width in zip(header, widths, strict=True):
+    for name, width, fixed in columns:
         justify: JustifyMethod = "right" if width else "left"
         table.add_column(Text(name), justify=justify, overflow="fold", width=width if fixed else None)
     for line in lines:
         table.add_row(*(Text(cell) for cell in line))
-    console.print(table)
+    return table
+
+
+def _blocks(rooms: Sequence[int], n_names: int, most: int) -> list[list[int]]:
+    """Divide columns that take so many characters into tables of so many at most, each with the first columns."""
+    names = list(range(n_names))
+    own = most - sum(rooms[:n_names])
+    blocks, left = [names], own
+    for index in range(n_names, len(rooms)):
+        if rooms[index] > left and len(blocks[-1]) > n_names:
+            blocks.append(names)
+            left = own
+        blocks[-1] = [*blocks[-1], index]
+        left -= rooms[index]
+    return blocks
 
 
 def _figure_width(name: str, cells: Sequence[str], *, parted: bool) -> int | None:
@@ -201,8 +231,12 @@ def _figure_width(name: str, cells: Sequence[str], *, parted: bool) -> int | Non
     """
     if not cells or not all(cell[:1].isdigit() or cell == "–" for cell in cells):
         return None
-    header = name.split() if parted else [name]
-    return max(len(part) for part in (*header, *(line for cell in cells for line in cell.split("\n"))))
+    return max(_longest(cells), _longest(name.split() if parted else [name]))
+
+
+def _longest(cells: Sequence[str]) -> int:
+    """Return the characters of the longest line of some cells."""
+    return max((len(line) for cell in cells for line in cell.split("\n")), default=0)
 
 
 def short(text: str, most: int = 40) -> str:

@@ -136,12 +136,12 @@ def scorecard_markdown(card: Scorecard, enough: float = 0.9, most: int = 12) -> 
 def _part_rows(title: str, counts: Mapping[str, int], by: Mapping[str, Mapping[str, Mapping[str, float]]]) -> Table:
     measures = list(dict.fromkeys(m for parts in by.values() for figures in parts.values() for m in figures))
     lines = [
-        [value, f"{count}{' (few)' if count < FEW_ROWS else ''}", name]
+        [value, name, f"{count}{' (few)' if count < FEW_ROWS else ''}"]
         + [f"{parts[value][m]:.3f}" if m in parts[value] else "–" for m in measures]
         for value, count in counts.items()
         for name, parts in by.items()
     ]
-    return [title, "rows", "contender", *measures], lines
+    return [title, "contender", "rows", *measures], lines
 
 
 def _loss_of(one: Interval | Difference | None) -> str:
