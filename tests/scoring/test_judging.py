@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import json
 import sys
 from collections.abc import Sequence
@@ -76,7 +77,10 @@ def test_grades_that_cannot_be_read_are_left_out_and_counted() -> None:
     lines = judge_lines(card)
     assert "1 of 4 grades of base could not be read and are left out." in lines
     assert ["its grades mean little" in line for line in lines[-2:]] == [True, False]
-    assert estimated_tokens(replies, ["pppp"] * 4, CLEAR) > 0
+    # By hand: four prompts of 4, targets of 1 and ten characters of answers; the question each time.
+    assert estimated_tokens(replies, ["pppp"] * 4, CLEAR) == (16 + 4 + 10 + 4 * len("Is it clear?")) // 4
+    in_pairs = dataclasses.replace(CLEAR, criteria={}, pairs=True)
+    assert estimated_tokens(replies, ["pppp"] * 4, in_pairs) == 2 * (16 + 4 + 2 * 10) // 4
 
 
 def test_pairs_are_asked_in_both_orders_and_a_judge_of_places_is_found_out() -> None:

@@ -38,11 +38,11 @@ from foldkit.scoring import (
     share_interval,
 )
 from foldkit.scoring.drawing import draw_scorecard
-from foldkit.scoring.markdown import all_lines, confusion_rows, scorecard_markdown, tables
+from foldkit.scoring.markdown import all_lines, confusion_rows, figure_rows, scorecard_markdown, tables
 from foldkit.scoring.measures import check_schema, field_matches, parse
 from foldkit.scoring.measures.labels import macro_f1
 from foldkit.scoring.rewording import reworded
-from foldkit.scoring.scorecard import ContenderScore, verdict
+from foldkit.scoring.scorecard import ContenderScore, Difference, verdict
 from foldkit.scoring.words import asking_lines, failures, verdict_lines
 
 FORM = Form(r"(?P<way>[NESW]+) (?P<force>\d+)")
@@ -414,6 +414,20 @@ def test_the_scorecard_holds_figures_groups_fields_and_rows() -> None:
     assert adapter.differences["ended"].word == "cannot tell"
     (told,) = verdict_lines(dataclasses.replace(card, contenders=(card.contenders[0], with_one(adapter, "ended"))))
     assert told == "adapter and base: these rows cannot tell: ended +0.000."
+    for high, needed, said in (
+        (0.2, 70, " (about 70 rows would tell 0.05)"),
+        (0.2, 0, ""),
+        (0.04, 70, " (less than 0.05 apart)"),
+    ):
+        one = Difference(Interval(0.01, -0.02, high), "cannot tell", 0.4, 0.05, needed)
+        score = dataclasses.replace(adapter, differences={"ended": one})
+        (told,) = verdict_lines(dataclasses.replace(card, contenders=(card.contenders[0], score)))
+        assert told == f"adapter and base: these rows cannot tell: ended +0.010{said}."
+    header, lines = figure_rows(
+        dataclasses.replace(card, contenders=(dataclasses.replace(adapter, prompt_tokens=0), adapter))
+    )
+    assert [line[header.index("prompt tokens")] for line in lines] == ["–", "10"]
+    assert lines[0][header.index("fields ↑")].startswith("0.988 (0.9")
     assert card.contender("base").differences == {}
     assert set(card.confused) == {("sw 5", "sw 4", 1), ("force: 5", "force: 4", 1)}
     assert confusion_rows(card) == (["", "sw 5", "another"], [["sw 5", "39", "1"]])
@@ -483,6 +497,10 @@ def test_the_page_and_the_picture_show_what_the_card_holds() -> None:
     panels = [panel for panel in draw_scorecard(card).axes if panel.get_visible()]
     assert len(panels) == len(MEASURES)
     assert panels[0].get_title(loc="left") == "loss, less is better"
+    for panel, name in zip(panels, MEASURES, strict=True):
+        figures = [score.measures[name] for score in card.contenders]
+        drawn = [part for one in figures for part in ([one.low, one.high], [one.value])]
+        assert [list(line.get_xdata()) for line in panel.lines] == drawn
     dear = dataclasses.replace(card, contenders=(dataclasses.replace(card.contenders[0], name="$x_{$"),))
     draw_scorecard(dear).savefig(io.BytesIO())
     with pytest.raises(ValueError, match="1 replies to 0 rows"):
