@@ -34,7 +34,7 @@ def build(sheet_file: Path, changes: tuple[str, ...], strict: bool) -> None:
     with shown_work("check: every row against all others"):
         findings = check(sheet, inputs, dataset)
     show_findings(findings)
-    out().print(f"built in {sheet.path('built')}", soft_wrap=True)
+    out().print(f"built in {sheet.path('built')}")
     if strict and (findings or dataset.set_aside):
         found = len(findings) + bool(dataset.set_aside)
         raise FoldKitError(f"--strict: kinds of findings above: {found}; mend the rows, or go on without --strict")
@@ -51,10 +51,9 @@ def show_findings(findings: list[Finding], none: str = "the checks found nothing
         console.print(
             f"! {count}{finding.name}: {finding.says}" + (f"; rows {rows}" if rows else ""),
             markup=False,
-            soft_wrap=True,
         )
         if finding.example:
-            console.print(f"    e.g. {short(finding.example, 90)!r}", markup=False, soft_wrap=True)
+            console.print(f"    e.g. {short(finding.example, 90)!r}", markup=False)
     if not findings:
         console.print(none)
 
@@ -69,7 +68,7 @@ def show_padding(sheet: Sheet, dataset: Dataset) -> None:
     says = f"packed, none is padding; side by side it would be {padded}"
     if not settings.packing:
         says = f"side by side, padding is {padded}; with train.packing=true there is none"
-    out().print(f"an epoch: {lengths.sum():,} tokens; {says}", soft_wrap=True)
+    out().print(f"an epoch: {lengths.sum():,} tokens; {says}")
 
 
 def show_dataset(dataset: Dataset) -> None:

@@ -91,7 +91,7 @@ def open_to_build(sheet_file: Path, changes: Sequence[str]) -> Sheet:
     sheet = open_sheet(sheet_file, changes)
     first = os.environ.get("RANK", "0") == "0"  # of several processes of one training, which wait for it anyway
     if first and is_locked(sheet.path("built") / "lock"):
-        err().print(f"another command is building {sheet.path('built')}: waiting for it", soft_wrap=True, markup=False)
+        err().print(f"another command is building {sheet.path('built')}: waiting for it", markup=False)
     return sheet
 
 
@@ -125,18 +125,19 @@ def pressed_key() -> str:
 
 
 def out() -> Console:
-    """Return the console of results; where it is no terminal, tables have room for their columns."""
+    """Return the console of results; where it is no terminal, lines are whole, and tables have room for columns."""
     from rich.console import Console
 
-    free = not sys.stdout.isatty() and "COLUMNS" not in os.environ
-    return Console(highlight=False, soft_wrap=False, width=140 if free else None)
+    is_shown = sys.stdout.isatty()
+    free = not is_shown and "COLUMNS" not in os.environ
+    return Console(highlight=False, soft_wrap=not is_shown, width=140 if free else None)
 
 
 def err() -> Console:
-    """Return the console of progress."""
+    """Return the console of progress; where it is no terminal, lines are whole."""
     from rich.console import Console
 
-    return Console(stderr=True, highlight=False)
+    return Console(stderr=True, highlight=False, soft_wrap=not sys.stderr.isatty())
 
 
 def progress_bar(*columns: ProgressColumn) -> Progress:
@@ -179,7 +180,7 @@ def show_table(console: Console, header: Sequence[str], lines: Sequence[Sequence
     broken.
     """
     if title:
-        console.print(f"\n[bold]{title}[/bold]", soft_wrap=True)
+        console.print(f"\n[bold]{title}[/bold]")
     columns = [[line[index] for line in lines] for index in range(len(header))]
     for parted in (False, True):
         widths = [_figure_width(name, cells, parted=parted) for name, cells in zip(header, columns, strict=True)]
@@ -192,7 +193,7 @@ def show_table(console: Console, header: Sequence[str], lines: Sequence[Sequence
     for block in blocks:
         fixed = sum(rooms[index] for index in block) <= console.width
         own = [(header[index], widths[index], fixed) for index in block]
-        console.print(_table(own, [[line[index] for index in block] for line in lines]))
+        console.print(_table(own, [[line[index] for index in block] for line in lines]), soft_wrap=False)
 
 
 def _table(columns: Sequence[tuple[str, int | None, bool]], lines: Sequence[Sequence[str]]) -> Table:

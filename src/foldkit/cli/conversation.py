@@ -175,7 +175,7 @@ def _side_by_side(found: Mapping[str, Streamed]) -> None:
     if not console.is_terminal:
         for answer in found.values():
             list(answer)
-        console.print(_columns(found))
+        console.print(_columns(found), soft_wrap=False)
         return
     with Live(_columns(found), console=console, auto_refresh=False) as live:
         for answer in found.values():
@@ -205,4 +205,4 @@ def _number(text: str, kind: type[int] | type[float]) -> float:
 
 
 def _aside(text: str) -> None:
-    err().print(text, style="dim", markup=False, soft_wrap=True)
+    err().print(text, style="dim", markup=False)

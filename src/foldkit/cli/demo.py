@@ -61,7 +61,7 @@ def demo(folder: Path, base: Path | None, changes: tuple[str, ...], preferences:
     for name, adapted in (("base", False), ("adapter", True)):
         answer = asked.answer(row, AnswerSettings(60), adapted=adapted)
         out().print(f"{name:<7}: {' / '.join(answer.split(chr(10)))}", markup=False)
-    err().print(f"\nAll of it stands in {run.path}; {time.perf_counter() - began:.0f} s", soft_wrap=True)
+    err().print(f"\nAll of it stands in {run.path}; {time.perf_counter() - began:.0f} s")
 
 
 def _step(title: str, command: str) -> None:

@@ -41,7 +41,6 @@ def _show_counts(found: Forecast) -> None:
         f"{found.n_trainable:,} trainable numbers, {found.n_trainable / total:.1%} of {total:,} in all\n"
         f"{found.n_steps:,} steps, {found.n_tokens:,} tokens, {found.n_learned:,} of them learned; "
         f"{found.micro_batch} examples at once",
-        soft_wrap=True,
     )
 
 
@@ -76,15 +75,14 @@ def _show_time(found: Forecast) -> None:
     out().print(
         f"a step about {found.step_seconds:.2f} s ({rate:,.0f} tokens/s), the first validation after "
         f"{_clock(found.first_check_seconds)}, all of it about {_clock(found.seconds)}",
-        soft_wrap=True,
     )
     if found.reference_seconds:
-        out().print(f"the reference is found first, in about {_clock(found.reference_seconds)}", soft_wrap=True)
+        out().print(f"the reference is found first, in about {_clock(found.reference_seconds)}")
     if found.check_share >= _MUCH:
         todo = "fewer train.validations, or a smaller split.validation, take less"
-        out().print(f"validations are {found.check_share:.0%} of that: {todo}", soft_wrap=True)
+        out().print(f"validations are {found.check_share:.0%} of that: {todo}")
     if found.last_step < found.n_steps:
-        out().print(f"minutes end it at about step {found.last_step:,} of {found.n_steps:,}", soft_wrap=True)
+        out().print(f"minutes end it at about step {found.last_step:,} of {found.n_steps:,}")
 
 
 def _show_changes(found: Forecast) -> None:
@@ -92,10 +90,8 @@ def _show_changes(found: Forecast) -> None:
     console.print("! it does not fit; what takes less, the least harm first, each with all before it:")
     for change in found.changes:
         fits = "fits" if change.peak <= found.safe_bytes else "not yet"
-        console.print(
-            f"  --set {change.setting}: {_megabytes(change.peak)} MB, {fits}; costs {change.costs}", soft_wrap=True
-        )
-    console.print("  then a smaller base, or rows of fewer tokens", soft_wrap=True)
+        console.print(f"  --set {change.setting}: {_megabytes(change.peak)} MB, {fits}; costs {change.costs}")
+    console.print("  then a smaller base, or rows of fewer tokens")
 
 
 def _megabytes(n_bytes: float) -> str:

@@ -71,9 +71,7 @@ def show_lint(inputs: Inputs) -> None:
 
     from .build import show_findings
 
-    out().print(
-        f"template {inputs.template.name} in the markup of {inputs.sheet.base.model}", markup=False, soft_wrap=True
-    )
+    out().print(f"template {inputs.template.name} in the markup of {inputs.sheet.base.model}", markup=False)
     show_findings(lint(inputs), none="nothing odd in the template")
 
 
@@ -86,7 +84,7 @@ def draw_figure(inputs: Inputs, path: Path) -> None:
     sheet = inputs.sheet
     title = f"{sheet.rows.source} in tokens of {sheet.base.model}"
     save_lengths([whole for whole, _ in lengths], [n for _, n in lengths], sheet.train.window, title, path)
-    out().print(f"drawn into {path}", soft_wrap=True)
+    out().print(f"drawn into {path}")
 
 
 def show_summary(sheet: Sheet, summary: RowsSummary) -> None:
@@ -103,7 +101,7 @@ def show_summary(sheet: Sheet, summary: RowsSummary) -> None:
         console.print(f"! {sentence}", markup=False)
     if len(summary.scripts) > 1:
         shares = ", ".join(f"{script} {share:.1%}" for script, share in list(summary.scripts.items())[:5])
-        console.print(f"scripts: {shares}", soft_wrap=True)
+        console.print(f"scripts: {shares}")
     if summary.duplicates:
         rows = ", ".join(map(str, summary.duplicates[:10]))
         console.print(f"! {len(summary.duplicates)} rows repeat an earlier one: rows {rows}")
@@ -117,12 +115,12 @@ def show_lengths(lengths: list[int], window: int) -> None:
     step = max(1, -(-(max(lengths) + 1) // 10))
     bins = [sum(1 for n in lengths if start <= n < start + step) for start in range(0, max(lengths) + 1, step)]
     over = sum(1 for n in lengths if n > window)
-    console.print(f"\n[bold]examples in tokens[/bold], window {window}, {over} over it", soft_wrap=True)
+    console.print(f"\n[bold]examples in tokens[/bold], window {window}, {over} over it")
     for index, count in enumerate(bins):
         if count:
             low, high = index * step, (index + 1) * step - 1
             bar = "█" * max(1, round(40 * count / max(bins)))
-            console.print(f" {low:>5}–{high:<5} {count:>6} {bar}{'  over' if low > window else ''}", soft_wrap=True)
+            console.print(f" {low:>5}–{high:<5} {count:>6} {bar}{'  over' if low > window else ''}")
 
 
 def check_row(inputs: Inputs, wanted: int | None) -> None:
@@ -154,7 +152,7 @@ def show_row(inputs: Inputs, coded: Coded) -> None:
         return
     example = coded.examples[0]
     heading = f"[bold]row {example.row}[/bold] in template {inputs.template.name}, {len(example.ids)} tokens"
-    console.print(f"\n{heading}; the learned part is marked\n", soft_wrap=True)
+    console.print(f"\n{heading}; the learned part is marked\n")
     text = Text()
     for learned, piece in _stretches(inputs, example):
         marked = piece if console.is_terminal or not learned else f"【{piece}】"

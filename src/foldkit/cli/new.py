@@ -44,10 +44,10 @@ def new(file: Path, folder: Path | None, base: str, encoding: str, question: str
         todo = "give --encoding, for example cp1252 or utf-16"
         raise InputError(error.where, error.what, error.allowed, error.arrived, todo) from None
     console = out()
-    console.print(f"wrote {started.sheet} and {started.template}", soft_wrap=True)
+    console.print(f"wrote {started.sheet} and {started.template}")
     for sentence in started.assumed:
-        console.print(f"assumed: {sentence}", soft_wrap=True, markup=False)
+        console.print(f"assumed: {sentence}", markup=False)
     if base == "pellam":
-        console.print("assumed: the base is pellam, a small one for sample data; --base takes another", soft_wrap=True)
+        console.print("assumed: the base is pellam, a small one for sample data; --base takes another")
     option = "" if folder == Path() else f" --sheet {started.sheet}"
-    console.print(f"next: foldkit look{option}", soft_wrap=True)
+    console.print(f"next: foldkit look{option}")

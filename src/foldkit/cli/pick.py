@@ -62,16 +62,15 @@ def _tell(run: RunFolder, pairs: list[BlindPair], picks: dict[int, str], n_rows:
         else ""
     )
     said = f"{_SECOND} won {found.wins}, lost {found.losses}, {found.ties} alike{ends}"
-    console.print(f"\n{len(picks)} of {len(pairs)} pairs picked: {said}", soft_wrap=True, markup=False)
+    console.print(f"\n{len(picks)} of {len(pairs)} pairs picked: {said}", markup=False)
     judge = run.read_scorecard()["signed"].get("judge", {}).get("pairs", {}).get(_SECOND)
     if judge:
         words = dict(zip(judge["rows"], judge["words"], strict=True))
         same, both = agreement(pairs, picks, words, _SECOND)
-        console.print(f"the judge said the same in {same} of {both} pairs that both decided", soft_wrap=True)
+        console.print(f"the judge said the same in {same} of {both} pairs that both decided")
     if n_rows:
         console.print(
             f"{n_rows} preference rows in {run.path / 'picked_pairs.jsonl'}; they are rows of test: "
             "once trained on, they can't test any more",
-            soft_wrap=True,
             markup=False,
         )

@@ -53,7 +53,7 @@ def review(sheet_file: Path, changes: tuple[str, ...], only_odd: bool) -> None:
             place += 1
     made = read_decisions(path)
     counts = ", ".join(f"{sum(d.choice == name for d in made.values())} {name}" for name in ("keep", "drop", "edit"))
-    out().print(f"decisions: {counts}; {len(todo) - place} rows to go; they stand in {path}", soft_wrap=True)
+    out().print(f"decisions: {counts}; {len(todo) - place} rows to go; they stand in {path}")
 
 
 def _reasons(inputs: Inputs) -> dict[int, list[str]]:
@@ -77,12 +77,12 @@ def _show(inputs: Inputs, row: int, cells: Mapping[str, str], where: str, reason
     console.print(f"[bold]row {row}[/bold]  {where}\n")
     used = inputs.template.slots()
     for reason in filter(None, reasons):
-        console.print(f"! {reason}", markup=False, soft_wrap=True)
+        console.print(f"! {reason}", markup=False)
     table = Table.grid(padding=(0, 2))
     table.add_column(justify="right")
     for name, text in cells.items():
         table.add_row(Text(name, style="cyan" if name in used else "dim"), Text(text))
-    console.print(table)
+    console.print(table, soft_wrap=False)
     console.print("\n[bold]k[/bold]eep  [bold]d[/bold]rop  [bold]e[/bold]dit  [bold]b[/bold]ack  [bold]q[/bold]uit")
 
 

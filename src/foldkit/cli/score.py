@@ -65,7 +65,7 @@ def score(
     card = score_with_progress(sheet, run)
     show_scorecard(card, sheet.score.enough)
     at = (run or RunFolder(sheet.path("before"))).scorecard
-    out().print(f"scorecard {at.with_suffix('.md')}\npicture   {at.with_suffix('.png')}", soft_wrap=True, markup=False)
+    out().print(f"scorecard {at.with_suffix('.md')}\npicture   {at.with_suffix('.png')}", markup=False)
     if rows:
         table = card.row_table()
         table.to_csv(rows, index=False) if rows.suffix == ".csv" else table.to_parquet(rows)
