@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 import os
 import random
 import socket
@@ -54,6 +55,14 @@ def tiny_decoder(dtype: torch.dtype = torch.float64, *, seed: int = 3, tied_head
         weight.data.copy_(torch.randn_like(weight) * (0.3 if weight.dim() == 2 else 1.0))
     decoder.join(dtype)
     return decoder.requires_grad_(requires_grad=False).eval()
+
+
+def assert_even(shares: torch.Tensor) -> None:
+    """Assert that thousands of numbers are even from -1 to 1: they fill it, by mean and mean size to four errors."""
+    shares, error = shares.detach(), 1 / math.sqrt(shares.numel())
+    assert 1 - 20 * error**2 < float(shares.abs().max()) <= 1 + 1e-9
+    assert float(shares.abs().mean()) == pytest.approx(1 / 2, abs=4 * error / math.sqrt(12))
+    assert float(shares.mean()) == pytest.approx(0, abs=4 * error / math.sqrt(3))
 
 
 def in_two_processes(words: Sequence[str], folder: Path) -> list[str]:

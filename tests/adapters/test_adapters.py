@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import math
 from pathlib import Path
 
 import numpy as np
@@ -28,7 +29,7 @@ from foldkit.formats import InputError, UsageError
 from foldkit.models import Base, Decoder, chunked_loss, learned_stream, open_base, pad
 from foldkit.models.linear import Linear
 
-from ..conftest import tiny_decoder, write_base
+from ..conftest import assert_even, tiny_decoder, write_base
 
 IDS = torch.tensor([[5, 9, 200, 31, 7]])
 
@@ -61,7 +62,10 @@ def test_at_the_start_the_logits_are_the_bases_own(dtype: torch.dtype) -> None:
 
 
 def test_one_map_is_w_plus_scaled_ba() -> None:
-    """Against the merged matrix W + scale * B A, in float64 to 1e-12."""
+    """Against the merged matrix W + scale * B A, in float64 to 1e-12.
+
+    With a frozen pair below, from whose input nothing is dropped: what the same seed drops is dropped for A alone.
+    """
     torch.manual_seed(2)
     frozen = Linear(7, 5, bias=False, dtype=torch.float64)
     frozen.weight.data.normal_()
@@ -73,6 +77,16 @@ def test_one_map_is_w_plus_scaled_ba() -> None:
     torch.testing.assert_close(low(x), x @ merged.T, rtol=1e-12, atol=1e-13)
     with torch.no_grad():
         torch.testing.assert_close(low(x), x @ merged.T, rtol=1e-12, atol=1e-13)
+    below = torch.randn(2, 7, dtype=torch.float64), torch.randn(5, 2, dtype=torch.float64)
+    low.add_frozen(*below)
+    whole = frozen.weight + below[1] @ below[0]
+    torch.testing.assert_close(low(x), x @ (merged + below[1] @ below[0]).T, rtol=1e-12, atol=1e-13)
+    low.dropout = 0.5
+    torch.manual_seed(3)
+    dropped = x * torch.nn.functional.dropout(torch.ones_like(x), 0.5)
+    torch.manual_seed(3)
+    expected = x @ whole.T + 2.0 * dropped @ low.factor_a.T @ low.factor_b.T
+    torch.testing.assert_close(low.train()(x), expected, rtol=1e-12, atol=1e-13)
 
 
 @pytest.mark.parametrize(("reach", "n_maps"), [("attention", 8), ("mlp", 6), ("all", 14)])
@@ -99,8 +113,11 @@ def test_dropout_is_for_training_alone(decoder: Decoder) -> None:
 
 
 def test_factors_stay_in_float32_over_16_bits() -> None:
-    """And follow a float64 base."""
-    settings = AdapterSettings()
+    """And follow a float64 base; lengths of rows are in float32, too, so that step 0 is the base."""
+    settings, rounded = AdapterSettings(), tiny_decoder(torch.bfloat16)
+    base = logits(rounded)
+    attach(rounded, AdapterSettings(magnitude=True))
+    assert torch.equal(logits(rounded), base)
     assert attach(tiny_decoder(torch.bfloat16), settings).parameters[0].dtype == torch.float32
     assert attach(tiny_decoder(torch.float64), settings).parameters[0].dtype == torch.float64
 
@@ -138,6 +155,15 @@ def test_what_fits_no_map_in_reach_is_refused(decoder: Decoder, wrong: AdapterSe
     """Misspelt, or of a map that the other settings leave out: with a name that would fit, and the near one."""
     with pytest.raises(UsageError, match=said):
         attach(decoder, wrong)
+
+
+def test_a_plain_start_is_even_within_the_bound_of_its_width() -> None:
+    """B is nothing, A even within one over the root of its inputs, by the seed."""
+    adapter, again, other = (attach(tiny_decoder(), AdapterSettings(rank=8, seed=seed)) for seed in (5, 5, 6))
+    assert_even(torch.cat([(low.factor_a * math.sqrt(low.in_features)).flatten() for low in adapter.maps.values()]))
+    assert not any(low.factor_b.any() for low in adapter.maps.values())
+    same = [torch.equal(adapter.parameters[0], one.parameters[0]) for one in (again, other)]
+    assert same == [True, False]
 
 
 def test_scaling_by_the_root_of_the_rank() -> None:
