@@ -175,10 +175,13 @@ def test_scaling_by_the_root_of_the_rank() -> None:
 def test_the_singular_start_is_the_leading_part_and_step_0_is_the_base(decoder: Decoder) -> None:
     """What it leaves of each matrix is within 0.1% of the least, by NumPy's decomposition; ours is a randomised one.
 
-    A rank that a matrix has no vectors for is refused.
+    It is drawn by the seed alone. A rank that a matrix has no vectors for is refused.
     """
     base = logits(decoder)
     adapter = attach(decoder, AdapterSettings(rank=3, start="singular"))
+    torch.manual_seed(99)
+    again = attach(tiny_decoder(), AdapterSettings(rank=3, start="singular"))
+    assert all(torch.equal(a, b) for a, b in zip(adapter.parameters, again.parameters, strict=True))
     torch.testing.assert_close(logits(decoder), base, rtol=1e-9, atol=1e-9)
     for low in adapter.maps.values():
         left, values, right = np.linalg.svd(low.weight.numpy())
@@ -216,8 +219,12 @@ def test_the_magnitude_form_is_a_length_times_a_direction() -> None:
     with torch.no_grad():
         torch.testing.assert_close(low.train()(x), expected, rtol=1e-9, atol=1e-12)
         before = low.eval()(x)
+        held = {name: tensor.clone() for name, tensor in adapter.tensors().items()}
         low.factor_b.data.mul_(3)
-        assert not torch.allclose(low.eval()(x), before)
+        after = low.eval()(x)
+        assert not torch.allclose(after, before)
+        adapter.copy_from(held)
+        torch.testing.assert_close(low(x), before)
 
 
 @pytest.mark.parametrize(("tied", "full"), [(True, ("embedding",)), (False, ("embedding", "head"))])
@@ -301,7 +308,7 @@ def test_adapters_are_added_up_and_held_under_one_another(base_folder: Path, tmp
     begin_with(base, begun, tmp_path / "3")
     torch.testing.assert_close(logits(base.decoder), of_both, rtol=1e-12, atol=1e-12)
     stirred_file(base, first, AdapterSettings(magnitude=True), 3)
-    with pytest.raises(InputError, match="which can be added"):
+    with pytest.raises(InputError, match="magnitude: expected low-rank maps alone, which can be added"):
         summed([(files[1], 1.0), (read_adapter(first, base), 1.0)])
 
 

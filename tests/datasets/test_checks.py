@@ -102,6 +102,11 @@ def test_what_pairs_would_teach_by_accident_is_found() -> None:
     assert "longer in 40 of 40 rows" in found.says
     other_way = {row: Choice(one.prompt, one.rejected, one.chosen) for row, one in longer.items()}
     assert "shorter in 40 of 40 rows" in check_choices(other_way)[0].says
+    sides = ("calm, said twice", "calm")
+    for n_longer, n_rows, is_said in ((570, 1000, False), (630, 1000, True), (12, 20, False)):
+        # Of a thousand neither is chance, of twenty any such share may be.
+        rows = {row: Choice(f"Sea {row}?", sides[row < n_longer], sides[row >= n_longer]) for row in range(n_rows)}
+        assert [found.name for found in check_choices(rows)] == ["length"] * is_said
 
 
 def test_pairs_are_coded_with_both_replies_after_one_prompt(side: TextSide) -> None:

@@ -340,6 +340,10 @@ def test_parts_that_are_filled_come_to_their_size_and_keep_it(settings: SplitSet
     again = assign_parts(more, settings, known=known)
     assert list(again.iloc[100:]) == list(parts)
     assert again.iloc[:100].eq("train").mean() == (0 if settings.time else 1 if settings.test >= 1 else 0.65)
+    if settings.time:  # by the days on which the stored parts begin: 32 and 40 of 50
+        late = table_of(3).assign(question=["a", "b", "c"], day=["3", "35", "45"]).rename(lambda row: row + 900)
+        parts = assign_parts(pd.concat([table, late]), settings, known=known)
+        assert parts.iloc[-3:].tolist() == ["train", "validation", "test"]
 
 
 def test_padding_by_hand() -> None:
