@@ -315,6 +315,7 @@ FILLED = [
     SplitSettings(0.15, 0.2, balance="kind"),
     SplitSettings(30, 40, time="day"),
     SplitSettings(28, 40, group="day"),
+    SplitSettings(1, 1),
 ]
 
 
@@ -323,8 +324,9 @@ def test_parts_that_are_filled_come_to_their_size_and_keep_it(settings: SplitSet
     """Counts or shares exactly; by balance in every label, by time the newest; old rows stay when new ones come."""
     table = table_of()
     parts = assign_parts(table, settings)
-    n_validation = 28 if settings.group else 30
-    assert parts.value_counts().to_dict() == {"train": 160 - n_validation, "test": 40, "validation": n_validation}
+    n_validation, n_test = (1, 1) if settings.test == 1 else (28 if settings.group else 30, 40)
+    assert [int((parts == part).sum()) for part in ("validation", "test")] == [n_validation, n_test]
+    assert set(parts) == {"train", "validation", "test"}
     if settings.balance:
         shares = pd.crosstab(table["kind"], parts, normalize="index")
         assert (abs(shares["test"] - 0.2) < 0.13).all()

@@ -152,6 +152,21 @@ def test_a_start_token_is_added_once(tokenizer_text: str) -> None:
     assert encoded.ids[0] == 1
 
 
+def test_a_tokenizer_that_pads_or_cuts_does_neither(tokenizer_text: str) -> None:
+    """Its own settings for batches are not those of a training; nothing that pads is taken for a start token."""
+    values = json.loads(tokenizer_text)
+    values["padding"] = {
+        **{"strategy": {"Fixed": 9}, "direction": "Right", "pad_to_multiple_of": None},
+        **{"pad_id": 1, "pad_type_id": 0, "pad_token": "<turn>"},
+    }
+    values["truncation"] = {"direction": "Right", "max_length": 2, "strategy": "LongestFirst", "stride": 0}
+    plain, padding = TextTokenizer(tokenizer_text, "here"), TextTokenizer(json.dumps(values), "here")
+    assert padding.start_ids == plain.start_ids == ()
+    for text in ("", "west", "The wind is west, force five, and falling."):
+        assert padding.encode_markup(text) == plain.encode_markup(text)
+        assert padding.encode_text(text) == plain.encode_text(text)
+
+
 def test_a_base_without_an_end_is_refused(base_folder: Path, tmp_path: Path, tokenizer_text: str) -> None:
     """And so is a folder without a tokenizer, and one whose tokenizer is damaged."""
     folder = tmp_path / "b"

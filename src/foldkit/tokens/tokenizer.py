@@ -25,10 +25,10 @@ class TextTokenizer:
         try:
             description = json.loads(source)
             self._markup = Tokenizer.from_str(source)
-            self.start_ids: tuple[int, ...] = tuple(self._markup.encode("").ids)
-            self._markup.post_processor = None
             self._markup.no_truncation()
             self._markup.no_padding()
+            self.start_ids: tuple[int, ...] = tuple(self._markup.encode("").ids)
+            self._markup.post_processor = None
             for key in ("post_processor", "truncation", "padding"):
                 description[key] = None
             added = description.get("added_tokens", [])
