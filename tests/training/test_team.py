@@ -9,7 +9,7 @@ import safetensors.torch
 import torch
 
 from foldkit.formats import FoldKitError, UsageError
-from foldkit.training.team import ALONE, Team, joined_team
+from foldkit.training.team import ALONE, Team, first_here, joined_team
 
 from ..conftest import in_two_processes
 from .team_worker import found_by
@@ -36,6 +36,17 @@ def test_two_processes_have_the_gradient_of_one(tmp_path: Path, base: str) -> No
             torch.testing.assert_close(found[name], value, rtol=1e-9, atol=1e-12)
     deaf = found_by(Deaf(0, 2))
     assert not torch.allclose(deaf["0"], alone["0"], rtol=1e-3)
+
+
+def test_the_first_on_each_machine_goes_before_the_others_there(monkeypatch: pytest.MonkeyPatch) -> None:
+    """By how often each waits for all before its turn and after it, on two machines of two processes."""
+    waited: list[int] = []
+    monkeypatch.setattr(Team, "meet", lambda self, times=1: waited.append(times))
+    for rank, turn in enumerate((0, 2, 1, 2)):
+        monkeypatch.setenv("LOCAL_RANK", str(rank % 2))
+        with first_here(Team(rank, 4)):
+            assert waited.pop() == turn
+        assert waited.pop() == 2 - turn
 
 
 def test_processes_that_cannot_reach_one_another_are_told_how(monkeypatch: pytest.MonkeyPatch) -> None:
