@@ -199,6 +199,7 @@ EACH = "{% for m in messages %}"
             True,
         ),
         (EACH + "[{{ ''.join([m.content]).replace('x', 'X') }}]{% endfor %}", "[ a ][b\n]", True),
+        (EACH + "[{{ 'X' if 'x' in ''.join([m.content]) else m.content }}]{% endfor %}", "[ a ][b\n]", True),
         (EACH + "{% if m.content %}[{{ m.content }}]{% endif %}{% endfor %}", "[ a ][b\n]", True),
     ],
 )
