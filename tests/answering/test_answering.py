@@ -7,8 +7,8 @@ from pathlib import Path
 import pytest
 import torch
 
-from foldkit.answering import Answerer, AnswerSettings, History, Shots, draw_shots
-from foldkit.formats import InputError
+from foldkit.answering import Answerer, AnswerSettings, History, Shots, Streamed, draw_shots
+from foldkit.formats import InputError, UsageError
 from foldkit.models import Sampling, generate, open_base
 from foldkit.templates import read_template, template_from_mapping
 from foldkit.tokens import TextSide
@@ -60,6 +60,27 @@ def test_an_answer_ends_before_a_stop(answerer: Answerer) -> None:
         assert ("".join(found), found.text, found.ended) == (expected, expected, "at a stop")
     found = answerer.streamed(ROWS[0], AnswerSettings(12, stops=("\u2603",)))
     assert ("".join(found), found.ended, found.n_tokens) == (whole, "at its length", 12)
+
+
+@pytest.mark.parametrize(
+    ("stops", "most", "expected", "ended", "n_pieces"),
+    [
+        ((), 99, "Sølen: è calm\n\nMore", "by itself", 19),
+        ((), 5, "Søle", "at its length", 4),
+        (("\n\n", "Mo"), 99, "Sølen: è calm", "at a stop", 13),
+        ((": è",), 99, "Sølen", "at a stop", 5),
+        (("Møre",), 99, "Sølen: è calm\n\nMore", "by itself", 17),
+    ],
+)
+def test_pieces_are_whole_characters_that_begin_no_stop(
+    stops: tuple[str, ...], most: int, expected: str, ended: str, n_pieces: int
+) -> None:
+    """Of bytes as tokens, of which some are half a character; each piece comes as soon as it can be no stop."""
+    tokens = (byte for byte in "Sølen: è calm\n\nMore".encode()[:most])
+    found = Streamed(tokens, lambda ids: bytes(ids).decode(errors="replace"), AnswerSettings(most, stops=stops))
+    pieces = list(found)
+    assert ("".join(pieces), found.text, found.ended) == (expected, expected, ended)
+    assert (len(pieces), "" in pieces, any("\ufffd" in piece for piece in pieces)) == (n_pieces, False, False)
 
 
 def test_an_answer_that_is_left_keeps_what_came(answerer: Answerer) -> None:
@@ -124,6 +145,7 @@ def test_shots_are_drawn_by_a_seed() -> None:
     drawn = draw_shots(ROWS, 4, 0).rows
     assert len({row["station"] for row in drawn}) == 4
     assert drawn == draw_shots(ROWS, 4, 0).rows != draw_shots(ROWS, 4, 1).rows
+    assert len(draw_shots(ROWS, 9, 0).rows) == 9
     with pytest.raises(ValueError, match="9 rows"):
         draw_shots(ROWS, 10, 0)
 
@@ -136,8 +158,17 @@ def test_questions_that_cannot_be_asked_are_refused(answerer: Answerer) -> None:
             answerer.prompt_ids(row)
         with pytest.raises(InputError, match="question: station: expected a text"):
             answerer.likelihoods([row], ["west"])
+    most = answerer.room - len(answerer.prompt_ids(ROWS[0]))
+    answerer.check(ROWS[0], AnswerSettings(most), "row 7")
+    with pytest.raises(InputError, match="row 7: length: expected at most 256 tokens in all"):
+        answerer.check(ROWS[0], AnswerSettings(most + 1), "row 7")
     with pytest.raises(InputError, match="at most 256 tokens in all"):
         answerer.answers([ROWS[0]], AnswerSettings(400))
+    with pytest.raises(InputError, match="at most 256 tokens in all"):
+        answerer.streamed(ROWS[0], AnswerSettings(400))
+    for wrong in (0, 2**20 + 1):
+        with pytest.raises(UsageError, match="max_tokens: expected 1 to 1048576"):
+            AnswerSettings(wrong)
     with pytest.raises(InputError, match="at most 256 tokens in all"):
         answerer.likelihoods([ROWS[0]], ["west", "wind " * 250])
 

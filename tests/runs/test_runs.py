@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import json
 import os
 import subprocess
@@ -154,6 +155,9 @@ def test_the_list_tells_the_true_state(tmp_path: Path) -> None:
         ("killed", "went-on", "no-log"), "killed"
     )
     assert [found[name].exit_code for name in ("done", "stopped", "failed", "killed")] == [0, 130, 1, 1]
+    said = [found[name].outcome for name in ("done", "stopped", "failed", "killed")]
+    assert said == ["finished", "stopped", "failed (no room)", "killed"]
+    assert dataclasses.replace(found["done"], reason="no better").outcome == "finished (no better)"
     done = found["done"]
     assert (done.best_step, done.best_validation_loss, done.step, done.seconds, done.n_train) == (3, 0.5, 4, 9.0, 9)
     assert (found["killed"].best_step, found["killed"].best_validation_loss, found["killed"].step) == (2, 0.7, 2)
