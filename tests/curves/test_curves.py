@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from pathlib import Path
 from typing import Any
 
@@ -25,7 +26,7 @@ from foldkit.curves.drawing import new_axes, plain_ticks
 from foldkit.formats import InputError, UsageError, write_jsonl
 from foldkit.runs import RunFolder, RunLog
 
-from .synthetic import Made, falling, healthy, planted
+from .synthetic import Made, falling, healthy, planted, turning
 
 EVENTS = [
     {"event": "step", "step": n, "loss": 4.0 / n, "epoch": n / 10, "seconds": 30.0 * n, "n_tokens": 100 * n}
@@ -66,11 +67,13 @@ def test_the_drawing_holds_the_log(tmp_path: Path) -> None:
     assert lines["validation"] == [[10, 0.6], [20, 0.9]]
     assert [line[0][0] for label, line in lines.items() if label == "end of an epoch"] == [10]
     assert [text.get_text() for text in ax.texts] == ["best 0.6000 at step 10"]
+    assert [line.get_xydata().tolist() for line in ax.lines if line.get_fillstyle() == "none"] == [[[10, 0.6]]]
     assert ax.get_title() == "a: tiny"
     assert draw(run, ax) is ax
     _, rates, norms = draw_figure(run).axes
     assert rates.lines[0].get_xydata().tolist() == [[n, 1e-3 / n] for n in range(1, 21)]
     assert norms.lines[0].get_xydata().tolist() == [[n, 2.0 / n] for n in range(1, 21)]
+    assert norms.lines[1].get_xydata()[:, 1].tolist() == smooth([2.0 / n for n in range(1, 21)])
 
 
 @pytest.mark.parametrize(
@@ -172,6 +175,14 @@ def test_a_claim_holds_its_figures_and_a_running_training_is_not_called_short() 
     assert str(long).startswith("long validations: 32 of 33 s went into 4 of them; a smaller split.validation")
     slow = Made(lambda t: 3.0 * (1 - 0.2 * t), lambda t: 3.0 * (1 - 0.2 * t), made=0.5)
     assert diagnose(slow.log(), "") == []
+    for rise in (0.2, 0.6):
+        turned = turning(3.0, 1.0, 0.4, rise)
+        said = {found.name: found.says for found in diagnose(Made(turned, turned, noise=1e-3).log(), "done")}
+        assert ("learning rate too high" in said) == (rise == 0.6)
+    # The last tenth of the steps is all but as high as the last one.
+    assert re.search(
+        r"rose from 1\.0\d\d at step 1\d\d to 1\.5\d\d at the end \(\+5\d%\)", said["learning rate too high"]
+    )
     assert diagnose(Made(falling(3, 1), falling(3, 1), n_steps=5).log(), "done") == []
 
 
