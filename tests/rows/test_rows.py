@@ -113,6 +113,9 @@ def test_json_under_a_path_of_keys_and_nested_cells(write: Write) -> None:
         {"m": '[{"role": "user"}]', "ok": "true", "n": ""},
         {"m": "", "ok": "", "n": "1"},
     ]
+    for wrong, said in (("dta", "did you mean 'data'"), ("data.items.m", "key 'm' of .* expected a key of the file")):
+        with pytest.raises(InputError, match=said):
+            table(path, key=wrong)
 
 
 def test_texts_in_objects_and_lists_are_columns_by_their_path(write: Write) -> None:

@@ -91,17 +91,17 @@ def test_a_transcript_becomes_an_example_for_each_reply() -> None:
         (["13/04/2031", "04/05/2031"], [1933804800, 1935619200]),
         (["4/13/31, 1:30 PM", "4/3/31, 1:30 AM"], [1933853400, 1932946200]),
         (["13.4.2031 18:00:01", "3.4.2031 18:00:00"], [1933869601, 1933005600]),
-        (["4/3/2031", "5/3/2031"], None),
-        (["13/4/2031", "4/13/2031"], None),
-        (["18:60", "18:00"], None),
-        (["18:00", "18"], None),
+        (["4/3/2031", "5/3/2031"], "whose day and month can be told apart"),
+        (["13/4/2031", "4/13/2031"], "or a number"),
+        (["18:60", "18:00"], "or a number"),
+        (["18:00", "18"], "or a number"),
     ],
 )
-def test_times_are_dates_clocks_or_numbers(cells: list[str], seconds: list[float] | None) -> None:
+def test_times_are_dates_clocks_or_numbers(cells: list[str], seconds: list[float] | str) -> None:
     """All of one kind, in seconds; the first that is none is named."""
     column = pd.Series(cells, index=[7, 8], name="at", dtype=object)
-    if seconds is None:
-        with pytest.raises(InputError, match=r"row 7, column at: time: expected a date (or a number|whose day and)"):
+    if isinstance(seconds, str):
+        with pytest.raises(InputError, match=f"row 7, column at: time: expected a date {seconds}"):
             times(column)
     else:
         assert times(column).tolist() == seconds
@@ -255,6 +255,7 @@ def test_wrong_settings_of_shapes_are_refused() -> None:
     two = {"compared": ComparedSettings(), "marked": MarkedSettings()}
     for call in (
         lambda: talks(talk="tlk"),
+        lambda: SHAPES["compared"](spoken(), ComparedSettings(chosen="text", rejected="txt")),
         lambda: GroupedSettings(minimum=3, maximum=2),
         lambda: RowsSettings("r.csv", **two),  # type: ignore[arg-type]
         lambda: RowsSettings("r.csv", judged=JudgedSettings(), picked=PickedSettings(), compared=ComparedSettings()),
