@@ -192,18 +192,19 @@ def show_table(console: Console, header: Sequence[str], lines: Sequence[Sequence
             break
     for block in blocks:
         fixed = sum(rooms[index] for index in block) <= console.width
-        own = [(header[index], widths[index], fixed) for index in block]
-        console.print(_table(own, [[line[index] for index in block] for line in lines]), soft_wrap=False)
+        own = [(header[index], widths[index]) for index in block]
+        table = _table(own, [[line[index] for index in block] for line in lines], fixed=fixed)
+        console.print(table, soft_wrap=False)
 
 
-def _table(columns: Sequence[tuple[str, int | None, bool]], lines: Sequence[Sequence[str]]) -> Table:
-    """Return a table of columns by name, their width, None for text, and whether it is kept to."""
+def _table(columns: Sequence[tuple[str, int | None]], lines: Sequence[Sequence[str]], *, fixed: bool) -> Table:
+    """Return a table of columns by name and width, None for text; where widths are fixed they are kept to."""
     from rich.box import SIMPLE_HEAD
     from rich.table import Table
     from rich.text import Text
 
     table = Table(box=SIMPLE_HEAD, pad_edge=False)
-    for name, width, fixed in columns:
+    for name, width in columns:
         justify: JustifyMethod = "right" if width else "left"
         table.add_column(Text(name), justify=justify, overflow="fold", width=width if fixed else None)
     for line in lines:

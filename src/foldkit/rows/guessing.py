@@ -13,8 +13,8 @@ from .kinds import Kind, usual
 _LABELS, _ROWS_A_LABEL = 20, 5
 _GROUPS, _ROWS_A_GROUP = 5, (1.2, 50)
 _SEEN = 50
-# What may part the values of a cell that is a list of them.
-_MARKS = (";", "|", ",")
+# What may part the values of a cell that is a list of them, and by how many cells that is told at first.
+_MARKS, _LISTS = (";", "|", ","), 1000
 
 
 def guess(table: pd.DataFrame) -> Kind | None:
@@ -112,8 +112,14 @@ def listed_values(cells: pd.Series[Any]) -> pd.Series[Any] | None:
     mark = next((mark for mark in _MARKS if filled.str.contains(mark, regex=False).any()), "")
     if not mark:
         return None
-    values = filled.str.split(mark).explode().str.strip()
-    return values if values.nunique() < filled.nunique() and _few(values) and not _numbers(values) else None
+    if _values_between(filled.head(_LISTS), mark) is None:  # as of long texts, whose parts are very many
+        return None
+    return _values_between(filled, mark)
+
+
+def _values_between(cells: pd.Series[Any], mark: str) -> pd.Series[Any] | None:
+    values = cells.str.split(mark).explode().str.strip()
+    return values if values.nunique() < cells.nunique() and _few(values) and not _numbers(values) else None
 
 
 def _values_of_json(cells: pd.Series[Any]) -> pd.Series[Any] | None:

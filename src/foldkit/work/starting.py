@@ -129,11 +129,8 @@ def _found(reading: RowsSettings, folder: Path, base: str, question: str, answer
     groups = [] if shape else belonging(table, [*asked, *unused])
     group = _TOGETHER.get(shapes_in(shape), "")
     told += _beside(kind, [table[name] for name in unused])
-    lists = any(
-        listed_values(renamed[kind.columns[slot]]) is not None
-        for slot in _REPLIES
-        if slot in kind.columns and not shape
-    )
+    replies = [kind.columns[slot] for slot in _REPLIES if slot in kind.columns and not shape]
+    lists = any(listed_values(renamed[name]) is not None for name in replies)
     found = Found(reading, kind, base, shape, group, groups, roles, len(table), len(table), lists=lists)
     return found, [_said(theirs, unused, how), *told, *assumed]
 

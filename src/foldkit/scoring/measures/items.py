@@ -21,11 +21,11 @@ def figure(reply: Reply, form: Form) -> float:
     """
     target, answer = reply.target.strip(), reply.answer.strip()
     mark = _mark(target) or _mark(answer)
-    wanted, found = items(target, mark), items(answer, mark)
+    wanted, found = _items(target, mark), _items(answer, mark)
     return 2 * len(wanted & found) / (len(wanted) + len(found)) if wanted or found else 1.0
 
 
-def items(text: str, mark: str = ",") -> set[str]:
+def _items(text: str, mark: str) -> set[str]:
     """Return the items of a list of JSON, or of a text with this mark between them, as they are compared."""
     listed = _json_list(text)
     parts = listed if listed is not None else text.split(mark) if mark else [text]
