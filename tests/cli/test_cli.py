@@ -572,3 +572,22 @@ def test_a_table_that_is_too_wide_goes_on_below(width: int, n_blocks: int) -> No
     assert max(map(len, said.splitlines())) <= width
     assert [said.count(part) for part in ("contender", "base", "(0.001–4.999)")] == [n_blocks, n_blocks, 2]
     assert said.count(".999)") == 10
+
+
+def test_brackets_and_colons_are_written_as_they_are(work_folder: Path) -> None:
+    """In the name of a folder, of a contender and in a text: what would be a style, the end of one, and a picture."""
+    folder = work_folder / "rows [old] :boat:"
+    folder.mkdir()
+    rows = [{"question": f"[/b] sea {i} :boat:?", "answer": f"[red]calm {i}[/]"} for i in range(40)]
+    (folder / "r.jsonl").write_text("\n".join(map(json.dumps, rows)))
+    named = f"{folder.name}/"
+    started = call("new", f"{named}r.jsonl", "--base", str(work_folder / "tiny"), cwd=work_folder)
+    assert f"wrote {named}fold.toml and {named}template.toml\n" in started.stdout
+    sheet = ("--sheet", f"{named}fold.toml")
+    assert f"built in {named}built\n" in call("build", *sheet, cwd=work_folder).stdout
+    shown = call("look", *sheet, "--row", "2", cwd=work_folder).stdout
+    assert "[/b] sea 1 :boat:?" in shown
+    assert "【[red]calm 1[/]<end>】" in shown
+    contender = 'score.contender=[{name="[v2] :boat:", shots=2}]'
+    scored = call("score", *sheet, "--before", "--set", contender, cwd=work_folder)
+    assert scored.stdout.count("[v2] :boat:") > 1, scored.stderr

@@ -210,6 +210,8 @@ def test_grouped_texts_are_a_row_each() -> None:
     assert drawn[0].equals(drawn[1])
     assert any(not drawn[0].equals(other) for other in drawn[2:])
     assert {len(one) for one in drawn} == {3}
+    deep = pd.DataFrame({"label": ["fog"], "texts": ["[" * 99999]}, index=[1])
+    assert SHAPES["grouped"](deep, GroupedSettings())[0]["text"].tolist() == ["[" * 99999]
 
 
 @pytest.mark.parametrize(

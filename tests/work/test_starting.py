@@ -357,6 +357,7 @@ SEEN = {"seen": lambda i: f"sea {i} at noon"}
         ({**SEEN, "met": lambda i: f"{WORDS[i % 4]}, {WORDS[i // 4 % 4]}"}, "label seen met", []),
         ({**SEEN, "met": lambda i: f"{WORDS[i % 4]}, hour {i}"}, "question", []),
         ({**SEEN, "height": lambda i: f"{i % 4},{i // 4 % 4}"}, "text", ["height"]),
+        ({**SEEN, "tags": lambda i: f"[{WORDS[i % 4]}, {WORDS[i // 4 % 4]}"}, "text", ["tags"]),
         ({"answer": SEEN["seen"]}, "text", []),
         ({"prompt": SEEN["seen"], "replies": lambda i: f'["a", "{i}"]'}, None, []),
         (

@@ -48,12 +48,9 @@ def show_findings(findings: list[Finding], none: str = "the checks found nothing
     for finding in findings:
         rows = listed(finding.rows, _ROWS)
         count = f"{len(finding.rows)} × " if finding.rows else ""
-        console.print(
-            f"! {count}{finding.name}: {finding.says}" + (f"; rows {rows}" if rows else ""),
-            markup=False,
-        )
+        console.print(f"! {count}{finding.name}: {finding.says}" + (f"; rows {rows}" if rows else ""))
         if finding.example:
-            console.print(f"    e.g. {short(finding.example, 90)!r}", markup=False)
+            console.print(f"    e.g. {short(finding.example, 90)!r}")
     if not findings:
         console.print(none)
 
@@ -84,9 +81,9 @@ def show_dataset(dataset: Dataset) -> None:
     show_table(console, header, lines, "dataset")
     _show_set_aside(dataset)
     if dataset.unused:
-        console.print(f"columns that nothing uses: {listed(dataset.unused)}", markup=False)
+        console.print(f"columns that nothing uses: {listed(dataset.unused)}")
     for note in dataset.notes:
-        console.print(f"! {note}", markup=False)
+        console.print(f"! {note}")
 
 
 def _show_set_aside(dataset: Dataset) -> None:
@@ -100,6 +97,6 @@ def _show_set_aside(dataset: Dataset) -> None:
     for found in list(alike.values())[:_REASONS]:
         reason = found[0].reason + (" (the first)" if len({one.reason for one in found}) > 1 else "")
         rows = listed([one.row for one in found], _ROWS)
-        console.print(f"set aside: {len(found):,} × {reason}; rows {rows}", markup=False)
+        console.print(f"set aside: {len(found):,} × {reason}; rows {rows}")
     if len(alike) > _REASONS or any(len(found) > _ROWS for found in alike.values()):
         console.print(f"set aside: {len(dataset.set_aside):,} in all, each with its reason in built/set_aside.jsonl")

@@ -7,7 +7,7 @@ import os
 import sys
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import TYPE_CHECKING, Any, TextIO, TypeVar
 
 import click
 
@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from rich.console import Console, JustifyMethod
     from rich.progress import Progress, ProgressColumn
     from rich.table import Table
+    from rich.text import Text
 
     from foldkit.datasets import Dataset
     from foldkit.runs import RunFolder
@@ -91,7 +92,7 @@ def open_to_build(sheet_file: Path, changes: Sequence[str]) -> Sheet:
     sheet = open_sheet(sheet_file, changes)
     first = os.environ.get("RANK", "0") == "0"  # of several processes of one training, which wait for it anyway
     if first and is_locked(sheet.path("built") / "lock"):
-        err().print(f"another command is building {sheet.path('built')}: waiting for it", markup=False)
+        err().print(f"another command is building {sheet.path('built')}: waiting for it")
     return sheet
 
 
@@ -125,19 +126,31 @@ def pressed_key() -> str:
 
 
 def out() -> Console:
-    """Return the console of results; where it is no terminal, lines are whole, and tables have room for columns."""
-    from rich.console import Console
-
-    is_shown = sys.stdout.isatty()
-    free = not is_shown and "COLUMNS" not in os.environ
-    return Console(highlight=False, soft_wrap=not is_shown, width=140 if free else None)
+    """Return the console of results; where it is no terminal, tables have room for columns."""
+    free = not sys.stdout.isatty() and "COLUMNS" not in os.environ
+    return _console(sys.stdout, 140 if free else None)
 
 
 def err() -> Console:
-    """Return the console of progress; where it is no terminal, lines are whole."""
+    """Return the console of progress."""
+    return _console(sys.stderr)
+
+
+def _console(stream: TextIO, width: int | None = None) -> Console:
+    """Return a console that writes texts as they are, whatever brackets and colons they hold.
+
+    In a terminal lines go on below at a blank; elsewhere they are whole.
+    """
     from rich.console import Console
 
-    return Console(stderr=True, highlight=False, soft_wrap=not sys.stderr.isatty())
+    return Console(file=stream, highlight=False, markup=False, emoji=False, soft_wrap=not stream.isatty(), width=width)
+
+
+def headed(head: str, rest: str = "", style: str = "") -> Text:
+    """Return a text that begins in bold."""
+    from rich.text import Text
+
+    return Text.assemble((head, "bold"), (rest, style))
 
 
 def progress_bar(*columns: ProgressColumn) -> Progress:
@@ -180,7 +193,7 @@ def show_table(console: Console, header: Sequence[str], lines: Sequence[Sequence
     broken.
     """
     if title:
-        console.print(f"\n[bold]{title}[/bold]")
+        console.print(headed(f"\n{title}"))
     columns = [[line[index] for line in lines] for index in range(len(header))]
     for parted in (False, True):
         widths = [_figure_width(name, cells, parted=parted) for name, cells in zip(header, columns, strict=True)]

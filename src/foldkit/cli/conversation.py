@@ -205,4 +205,4 @@ def _number(text: str, kind: type[int] | type[float]) -> float:
 
 
 def _aside(text: str) -> None:
-    err().print(text, style="dim", markup=False)
+    err().print(text, style="dim")

@@ -29,5 +29,5 @@ def curves(
     for run in found:
         before = f"{run.path.name}: " if len(found) > 1 else ""
         for said in diagnose(read_log(run.log, FIGURES), summarise_run(run).ended):
-            console.print(f"! {before}{said}", markup=False)
-    console.print(f"picture {picture}", markup=False)
+            console.print(f"! {before}{said}")
+    console.print(f"picture {picture}")

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import click
 
-from .common import err, open_sheet, out
+from .common import err, headed, open_sheet, out
 
 QUESTION = (
     "Wind has gone round to the southwest, I'd call it five, gusting seven at the Stack, glass falling, "
@@ -57,12 +57,12 @@ def demo(folder: Path, base: Path | None, changes: tuple[str, ...], preferences:
     question, slots = (f"{STATION}: {QUESTION}", {}) if preferences else (QUESTION, {"station": STATION})
     _step("A question of our own wording", f'foldkit ask --both {"" if preferences else _SLOT}"{question[:15]}…"')
     row = asked.row(question, slots)
-    out().print(f"keeper : {question}", markup=False)
+    out().print(f"keeper : {question}")
     for name, adapted in (("base", False), ("adapter", True)):
         answer = asked.answer(row, AnswerSettings(60), adapted=adapted)
-        out().print(f"{name:<7}: {' / '.join(answer.split(chr(10)))}", markup=False)
+        out().print(f"{name:<7}: {' / '.join(answer.split(chr(10)))}")
     err().print(f"\nAll of it stands in {run.path}; {time.perf_counter() - began:.0f} s")
 
 
 def _step(title: str, command: str) -> None:
-    out().print(f"\n[bold]{title}[/bold]  [dim]{command}[/dim]")
+    out().print(headed(f"\n{title}", f"  {command}", "dim"))

@@ -40,7 +40,7 @@ def _show_counts(found: Forecast) -> None:
     out().print(
         f"{found.n_trainable:,} trainable numbers, {found.n_trainable / total:.1%} of {total:,} in all\n"
         f"{found.n_steps:,} steps, {found.n_tokens:,} tokens, {found.n_learned:,} of them learned; "
-        f"{found.micro_batch} examples at once",
+        f"{found.micro_batch} examples at once"
     )
 
 
@@ -74,7 +74,7 @@ def _show_time(found: Forecast) -> None:
     rate = found.n_tokens / found.n_steps / found.step_seconds
     out().print(
         f"a step about {found.step_seconds:.2f} s ({rate:,.0f} tokens/s), the first validation after "
-        f"{_clock(found.first_check_seconds)}, all of it about {_clock(found.seconds)}",
+        f"{_clock(found.first_check_seconds)}, all of it about {_clock(found.seconds)}"
     )
     if found.reference_seconds:
         out().print(f"the reference is found first, in about {_clock(found.reference_seconds)}")

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from .common import NewFile, open_sheet, out, refuse_together, sheet_options, short, show_table, shown_work
+from .common import NewFile, headed, open_sheet, out, refuse_together, sheet_options, short, show_table, shown_work
 
 if TYPE_CHECKING:
     from foldkit.datasets import Coded, Example
@@ -71,7 +71,7 @@ def show_lint(inputs: Inputs) -> None:
 
     from .build import show_findings
 
-    out().print(f"template {inputs.template.name} in the markup of {inputs.sheet.base.model}", markup=False)
+    out().print(f"template {inputs.template.name} in the markup of {inputs.sheet.base.model}")
     show_findings(lint(inputs), none="nothing odd in the template")
 
 
@@ -98,7 +98,7 @@ def show_summary(sheet: Sheet, summary: RowsSummary) -> None:
     ]
     show_table(console, header, lines, f"{sheet.rows.source}: {summary.n_rows:,} rows")
     for sentence in summary.odd_cells:
-        console.print(f"! {sentence}", markup=False)
+        console.print(f"! {sentence}")
     if len(summary.scripts) > 1:
         shares = ", ".join(f"{script} {share:.1%}" for script, share in list(summary.scripts.items())[:5])
         console.print(f"scripts: {shares}")
@@ -115,7 +115,7 @@ def show_lengths(lengths: list[int], window: int) -> None:
     step = max(1, -(-(max(lengths) + 1) // 10))
     bins = [sum(1 for n in lengths if start <= n < start + step) for start in range(0, max(lengths) + 1, step)]
     over = sum(1 for n in lengths if n > window)
-    console.print(f"\n[bold]examples in tokens[/bold], window {window}, {over} over it")
+    console.print(headed("\nexamples in tokens", f", window {window}, {over} over it"))
     for index, count in enumerate(bins):
         if count:
             low, high = index * step, (index + 1) * step - 1
@@ -148,11 +148,11 @@ def show_row(inputs: Inputs, coded: Coded) -> None:
     console = out()
     if not len(coded.examples):
         aside = coded.set_aside[0]
-        console.print(f"row {aside.row} will be set aside: {aside.reason}", markup=False)
+        console.print(f"row {aside.row} will be set aside: {aside.reason}")
         return
     example = coded.examples[0]
-    heading = f"[bold]row {example.row}[/bold] in template {inputs.template.name}, {len(example.ids)} tokens"
-    console.print(f"\n{heading}; the learned part is marked\n")
+    where = f" in template {inputs.template.name}, {len(example.ids)} tokens; the learned part is marked\n"
+    console.print(headed(f"\nrow {example.row}", where))
     text = Text()
     for learned, piece in _stretches(inputs, example):
         marked = piece if console.is_terminal or not learned else f"【{piece}】"

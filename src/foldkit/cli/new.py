@@ -46,7 +46,7 @@ def new(file: Path, folder: Path | None, base: str, encoding: str, question: str
     console = out()
     console.print(f"wrote {started.sheet} and {started.template}")
     for sentence in started.assumed:
-        console.print(f"assumed: {sentence}", markup=False)
+        console.print(f"assumed: {sentence}")
     if base == "pellam":
         console.print("assumed: the base is pellam, a small one for sample data; --base takes another")
     option = "" if folder == Path() else f" --sheet {started.sheet}"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from .common import out, pressed_key
+from .common import headed, out, pressed_key
 
 if TYPE_CHECKING:
     from foldkit.runs import RunFolder
@@ -43,13 +43,13 @@ def pick_by_hand(sheet: Sheet, run: RunFolder) -> None:
 
 def _show(pair: BlindPair, place: str) -> None:
     console = out()
-    console.print(f"\n[bold]pair {place}[/bold]")
-    console.print(pair.prompt, markup=False)
-    console.print("\n[bold]1[/bold]")
-    console.print(pair.left or "(nothing)", markup=False)
-    console.print("\n[bold]2[/bold]")
-    console.print(pair.right or "(nothing)", markup=False)
-    console.print("\nwhich is the better one?  1  2  0 neither  q stop", markup=False)
+    console.print(headed(f"\npair {place}"))
+    console.print(pair.prompt)
+    console.print(headed("\n1"))
+    console.print(pair.left or "(nothing)")
+    console.print(headed("\n2"))
+    console.print(pair.right or "(nothing)")
+    console.print("\nwhich is the better one?  1  2  0 neither  q stop")
 
 
 def _tell(run: RunFolder, pairs: list[BlindPair], picks: dict[int, str], n_rows: int) -> None:
@@ -62,7 +62,7 @@ def _tell(run: RunFolder, pairs: list[BlindPair], picks: dict[int, str], n_rows:
         else ""
     )
     said = f"{_SECOND} won {found.wins}, lost {found.losses}, {found.ties} alike{ends}"
-    console.print(f"\n{len(picks)} of {len(pairs)} pairs picked: {said}", markup=False)
+    console.print(f"\n{len(picks)} of {len(pairs)} pairs picked: {said}")
     judge = run.read_scorecard()["signed"].get("judge", {}).get("pairs", {}).get(_SECOND)
     if judge:
         words = dict(zip(judge["rows"], judge["words"], strict=True))
@@ -71,6 +71,5 @@ def _tell(run: RunFolder, pairs: list[BlindPair], picks: dict[int, str], n_rows:
     if n_rows:
         console.print(
             f"{n_rows} preference rows in {run.path / 'picked_pairs.jsonl'}; they are rows of test: "
-            "once trained on, they can't test any more",
-            markup=False,
+            "once trained on, they can't test any more"
         )

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from .common import open_sheet, out, pressed_key, sheet_options
+from .common import headed, open_sheet, out, pressed_key, sheet_options
 
 if TYPE_CHECKING:
     from foldkit.work import Inputs
@@ -74,16 +74,17 @@ def _show(inputs: Inputs, row: int, cells: Mapping[str, str], where: str, reason
     console = out()
     if console.is_terminal:
         console.clear()
-    console.print(f"[bold]row {row}[/bold]  {where}\n")
+    console.print(headed(f"row {row}", f"  {where}\n"))
     used = inputs.template.slots()
     for reason in filter(None, reasons):
-        console.print(f"! {reason}", markup=False)
+        console.print(f"! {reason}")
     table = Table.grid(padding=(0, 2))
     table.add_column(justify="right")
     for name, text in cells.items():
         table.add_row(Text(name, style="cyan" if name in used else "dim"), Text(text))
     console.print(table, soft_wrap=False)
-    console.print("\n[bold]k[/bold]eep  [bold]d[/bold]rop  [bold]e[/bold]dit  [bold]b[/bold]ack  [bold]q[/bold]uit")
+    keys = "\n[bold]k[/bold]eep  [bold]d[/bold]rop  [bold]e[/bold]dit  [bold]b[/bold]ack  [bold]q[/bold]uit"
+    console.print(keys, markup=True)
 
 
 def _edit(text: str) -> str:

@@ -54,20 +54,20 @@ def show(sheet_file: Path, run: str) -> None:
     folder = find_run(open_sheet(sheet_file, ()), run, "RUN")
     summary, console = summarise_run(folder), out()
     log = read_log(folder.log)
-    console.print(View(summary, log).headline(), markup=False)
+    console.print(View(summary, log).headline())
     if summary.note:
-        console.print(f"note: {summary.note}", markup=False)
+        console.print(f"note: {summary.note}")
     if summary.best_validation_loss is not None:
         console.print(f"best validation loss {summary.best_validation_loss:.4f} at step {summary.best_step}")
     for name, value in scores(folder).items():
-        console.print(f"{name} {value:.4f}", markup=False)
+        console.print(f"{name} {value:.4f}")
     for said in diagnose(log, summary.ended):
-        console.print(f"! {said}", markup=False)
+        console.print(f"! {said}")
     lines = [[key, shown_setting(value)] for key, value in flat(read_run_sheet(folder)).items()]
     show_table(console, ["setting", "value"], [[key, short(value, 80)] for key, value in lines], "settings")
     for path in sorted(folder.path.iterdir()):
         if not path.name.startswith("."):
-            console.print(str(path), markup=False)
+            console.print(str(path))
 
 
 @runs.command()
@@ -111,7 +111,7 @@ def stop(sheet_file: Path, run: str) -> None:
     folder = find_run(open_sheet(sheet_file, ()), run, "RUN")
     ask_to_stop(folder)
     said = f"{folder.path.name} saves and stops after its step; go on: foldkit train --resume {folder.path.name}"
-    out().print(said, markup=False)
+    out().print(said)
 
 
 @runs.command()
@@ -125,7 +125,7 @@ def delete(sheet_file: Path, names: tuple[str, ...], yes: bool) -> None:
     for folder in find_runs(open_sheet(sheet_file, ()), names):
         if yes or click.confirm(f"remove {folder.path} and its adapter for good?", err=True):
             delete_run(folder)
-            out().print(f"removed {folder.path}", markup=False)
+            out().print(f"removed {folder.path}")
 
 
 @runs.command()

@@ -65,7 +65,7 @@ def score(
     card = score_with_progress(sheet, run)
     show_scorecard(card, sheet.score.enough)
     at = (run or RunFolder(sheet.path("before"))).scorecard
-    out().print(f"scorecard {at.with_suffix('.md')}\npicture   {at.with_suffix('.png')}", markup=False)
+    out().print(f"scorecard {at.with_suffix('.md')}\npicture   {at.with_suffix('.png')}")
     if rows:
         table = card.row_table()
         table.to_csv(rows, index=False) if rows.suffix == ".csv" else table.to_parquet(rows)
@@ -113,7 +113,7 @@ def score_with_progress(sheet: Sheet, run: RunFolder | None) -> Scorecard:
 
     built_with_count(sheet)
     columns = (
-        TextColumn("score {task.description}"),
+        TextColumn("score {task.description}", markup=False),
         BarColumn(bar_width=24),
         MofNCompleteColumn(),
         TextColumn("to go"),
@@ -140,7 +140,7 @@ def show_scorecard(card: Scorecard, enough: float = 0.9) -> None:
     for title, table in others:
         show_table(console, *table, title.lower())
     for line in all_lines(card, enough):
-        console.print(line, markup=False)
+        console.print(line)
 
 
 def _upright(header: list[str], lines: list[list[str]]) -> tuple[list[str], list[list[str]]]:

@@ -126,7 +126,7 @@ def _vary(sheet: Sheet, varied: Sequence[str], name: str, planned: RunFolder | N
 
         def tell(number: int, n_runs: int, settings: Mapping[str, Any]) -> None:
             said = ", ".join(f"{key} {shown_setting(value)}" for key, value in settings.items())
-            progress.console.print(f"\nrun {number} of {n_runs}: {said}", markup=False)
+            progress.console.print(f"\nrun {number} of {n_runs}: {said}")
 
         tried = make_trials(trials, tell, _listener(progress), stop=asked)
         stopped = asked()
@@ -195,12 +195,12 @@ def _find_rate(sheet: Sheet) -> None:
         err().print(f"{one.step:>3} of {most}  rate {one.learning_rate:.1e}  loss {one.loss:.3f}")
 
     found, console = find_rate(sheet, tell), out()
-    console.print(f"picture {found.picture}", markup=False)
+    console.print(f"picture {found.picture}")
     if found.rate is None:
         console.print("no rate lowered the loss by a tenth: look at the rows first (foldkit look)")
         return
     said = f"suggested: foldkit train --set train.learning_rate={found.rate:.1e}"
-    console.print(f"{said}  (the sheet has {sheet.train.learning_rate:.1e})", markup=False)
+    console.print(f"{said}  (the sheet has {sheet.train.learning_rate:.1e})")
 
 
 def _listener(progress: Progress) -> Callable[[TrainEvent], None]:
@@ -211,7 +211,7 @@ def _listener(progress: Progress) -> Callable[[TrainEvent], None]:
 
     def listen(event: TrainEvent) -> None:
         if isinstance(event, Noted):
-            progress.console.print(f"! {event.says}", markup=False)
+            progress.console.print(f"! {event.says}")
         elif isinstance(event, Preparing):
             progress.update(task, description=f"{event.what}, {event.n_done / event.n_rows:.0%} of it")
         elif isinstance(event, Started):
@@ -220,7 +220,7 @@ def _listener(progress: Progress) -> Callable[[TrainEvent], None]:
             going_on = f", {event.step} of them made before" if event.step else ""
             progress.console.print(
                 f"{event.n_train:,} rows, {event.n_steps:,} steps{going_on}; {event.n_trainable:,} trainable numbers "
-                f"({event.trainable_bytes / 1e6:.1f} MB), {event.n_trainable / total:.1%} of {total:,} in all",
+                f"({event.trainable_bytes / 1e6:.1f} MB), {event.n_trainable / total:.1%} of {total:,} in all"
             )
         elif isinstance(event, Stepped):
             to_go = clock(event.to_go)
@@ -252,14 +252,14 @@ def show_run(run: RunFolder) -> str:
     # How to go on with one that was stopped is said below.
     found = [one for one in diagnose(log, end["reason"]) if (one.name, end["reason"]) != ("stopped early", "stopped")]
     for one in found:
-        console.print(f"! {one}", markup=False)
+        console.print(f"! {one}")
     peak = f", at most {end['peak_bytes'] / 1e6:,.0f} MB of memory" if end["peak_bytes"] else ""
     console.print(f"{run.path.name}: {_outcome(end)}, {end['seconds']:.0f} s{peak}")
     if end["reason"] == "stopped":
         console.print(f"stopped at step {end['step']}; go on: {_how_to_go_on(run.path.name)}")
     if end["best_step"]:
-        console.print(f"adapter {run.adapter}", markup=False)
-    console.print(f"curve   {run.curve}", markup=False)
+        console.print(f"adapter {run.adapter}")
+    console.print(f"curve   {run.curve}")
     return str(end["reason"])
 
 

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Sequence
 from typing import Any
 
 import pandas as pd
 
 from .kinds import Kind, usual
+from .paths import opened
 
 _LABELS, _ROWS_A_LABEL = 20, 5
 _GROUPS, _ROWS_A_GROUP = 5, (1.2, 50)
@@ -123,8 +123,7 @@ def _values_between(cells: pd.Series[Any], mark: str) -> pd.Series[Any] | None:
 
 
 def _values_of_json(cells: pd.Series[Any]) -> pd.Series[Any] | None:
-    try:
-        values = cells.map(json.loads).explode().dropna()
-    except (ValueError, RecursionError):
-        return None
-    return values if not values.empty and values.map(lambda value: isinstance(value, str)).all() else None
+    lists = cells.map(opened)
+    values = lists.explode().dropna()
+    of_texts = all(isinstance(one, list) for one in lists) and all(isinstance(value, str) for value in values)
+    return values if of_texts and len(values) else None

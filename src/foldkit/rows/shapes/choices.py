@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
@@ -13,6 +12,7 @@ import pandas as pd
 from foldkit.formats import UsageError
 from foldkit.formats.settings import within
 
+from ..paths import opened
 from ..tables import column, rows_of
 from .contract import SOURCE_ROW, renumbered
 
@@ -75,10 +75,7 @@ def given_choices(cells: Sequence[str]) -> list[str]:
     if len(cells) > 1:
         n_given = max((place for place, cell in enumerate(cells, 1) if cell.strip()), default=0)
         return [cell.strip() for cell in cells[:n_given]]
-    try:
-        values = json.loads(cells[0])
-    except (ValueError, RecursionError):
-        values = None
+    values = opened(cells[0])
     return [str(value).strip() for value in values] if isinstance(values, list) else cells[0].split("\n")
 
 

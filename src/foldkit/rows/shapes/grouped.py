@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import random
 from collections import defaultdict
 from dataclasses import dataclass
@@ -11,6 +10,7 @@ import pandas as pd
 
 from foldkit.formats.settings import within
 
+from ..paths import opened
 from ..tables import column
 from .contract import renumbered
 
@@ -62,9 +62,6 @@ def one_text_each(table: pd.DataFrame, settings: GroupedSettings) -> tuple[pd.Da
 
 def _listed(cell: str) -> list[str]:
     """Return the texts of a cell that are not blank: a JSON list, or one a line."""
-    try:
-        values = json.loads(cell)
-    except ValueError:
-        values = None
+    values = opened(cell)
     texts = [str(value) for value in values] if isinstance(values, list) else cell.splitlines()
     return [text.strip() for text in texts if text.strip()]

@@ -19,32 +19,28 @@ def figure(reply: Reply, form: Form) -> float:
     They are compared without case, blanks and punctuation. A list is one of JSON, or a text whose items are parted by
     lines, or by what the target has of `;`, `|` and `,`.
     """
-    target, answer = reply.target.strip(), reply.answer.strip()
-    mark = _mark(target) or _mark(answer)
+    target, answer = _listed(reply.target.strip()), _listed(reply.answer.strip())
+    marks = (mark for text in (target, answer) if isinstance(text, str) for mark in _MARKS if mark in text)
+    mark = next(marks, _MARKS[0])
     wanted, found = _items(target, mark), _items(answer, mark)
     return 2 * len(wanted & found) / (len(wanted) + len(found)) if wanted or found else 1.0
 
 
-def _items(text: str, mark: str) -> set[str]:
-    """Return the items of a list of JSON, or of a text with this mark between them, as they are compared."""
-    listed = _json_list(text)
-    parts = listed if listed is not None else text.split(mark) if mark else [text]
-    return {own for part in parts if (own := plain(_BULLET.sub("", part, count=1)))}
-
-
-def _mark(text: str) -> str:
-    listed = _json_list(text)
-    return next((mark for mark in _MARKS if mark in text), "") if listed is None else ""
-
-
-def _json_list(text: str) -> list[str] | None:
+def _listed(text: str) -> list[str] | str:
+    """Return the parts of a list of JSON, any other text as it is."""
     try:
         value = json.loads(text) if text.startswith("[") else None
     except (ValueError, RecursionError):
-        return None
+        return text
     if not isinstance(value, list):
-        return None
-    return [part if isinstance(part, str) else json.dumps(part, sort_keys=True, ensure_ascii=False) for part in value]
+        return text
+    return [part if isinstance(part, str) else json.dumps(part, sort_keys=True) for part in value]
+
+
+def _items(given: list[str] | str, mark: str) -> set[str]:
+    """Return the items of a list, or of a text with this mark between them, as they are compared."""
+    parts = given.split(mark) if isinstance(given, str) else given
+    return {own for part in parts if (own := plain(_BULLET.sub("", part, count=1)))}
 
 
 ITEMS = Measure("items", "items of a list that are right: F1 of each row, in any order", 0, 1, True, figure)
