@@ -208,8 +208,12 @@ def test_a_conversation_from_lines(work_folder: Path) -> None:
     filed = call("ask", "--base-only", "--file", "one.jsonl", "--max-tokens", "2", cwd=work_folder)
     assert (work_folder / "answers.jsonl.signed.json").exists()
     assert filed.stdout == "answers of base in answers.jsonl\n"
-    assert set(json.loads((work_folder / "answers.jsonl").read_text())) == {"question", "base"}
-    many = call("ask", "wind 5?", "--answers", "3", "--temperature", "2", "--max-tokens", "9", cwd=work_folder)
+    first = json.loads((work_folder / "answers.jsonl").read_text())
+    assert {name: type(value) for name, value in first.items()} == {"question": str, "base": str}
+    drawn = ("--answers", "3", "--temperature", "2", "--max-tokens", "9")
+    call("ask", "--base-only", "--file", "one.jsonl", "--out", "drawn.jsonl", *drawn, cwd=work_folder)
+    assert len(json.loads((work_folder / "drawn.jsonl").read_text())["base"]) == 3
+    many = call("ask", "wind 5?", *drawn, cwd=work_folder)
     assert len(set(many.stdout.split("\n"))) > 2
     same = call("ask", "wind 5?", "--answers", "3", cwd=work_folder)
     assert (same.returncode, "1 at temperature 0" in same.stderr) == (2, True)

@@ -595,30 +595,36 @@ def test_noise_is_even_within_its_published_bound(examples: list[Example]) -> No
 
 
 def test_the_average_is_what_is_validated_and_saved(examples: list[Example]) -> None:
-    """At a validation the adapter is the running average of its steps, by hand; afterwards it is itself again."""
+    """At a validation the adapter is the weighted mean of its steps, by hand; afterwards it is itself again.
+
+    Where it began has no part in that mean: with it, it would be another one, which is the control.
+    """
     settings = TrainSettings(
         epochs=2, batch=5, micro_batch=5, validate_every=1, averaging=0.5, learning_rate=1e-2, checkpoint_every=1
     )
     decoder = tiny_decoder(torch.float32)
     adapter = attach(decoder, AdapterSettings(rank=2, seed=0))
-    expected = [factor.detach().clone() for factor in adapter.parameters]
-    validated: list[torch.Tensor] = []
+    began = torch.cat([factor.detach().flatten() for factor in adapter.parameters])
+    steps: list[torch.Tensor] = []
     for event in train_adapter(decoder, adapter, examples, examples[:3], settings):
-        own = [factor.detach().clone() for factor in adapter.parameters]
+        own = torch.cat([factor.detach().flatten() for factor in adapter.parameters])
         if isinstance(event, Stepped):
-            expected = [0.5 * a + 0.5 * b for a, b in zip(expected, own, strict=True)]
+            steps.append(own)
         if isinstance(event, Checked):
-            torch.testing.assert_close(own, expected)
-            validated = own
-    assert not torch.equal(validated[1], adapter.parameters[1])
+            counts = [0.5**n for n in reversed(range(len(steps)))]
+            summed = torch.stack([count * step for count, step in zip(counts, steps, strict=True)]).sum(0)
+            torch.testing.assert_close(own, summed / sum(counts))
+            assert not torch.allclose(own, 0.5 ** len(steps) * began + 0.5 * summed)
+    assert len(steps) > 2
+    assert torch.equal(own, steps[-1])
 
 
 def test_the_optimiser_is_adamw_as_published() -> None:
-    """Three steps by hand, in numpy and float64 to 1e-9: decay apart from the moments, B at its own rate.
+    """Three steps by hand, in numpy and float64 to 1e-9: decay apart from the moments, and of A and B alone, B faster.
 
     What has no gradient stays as it is. Without the correction of the moments they differ: the control.
     """
-    _, adapter = with_adapter()
+    adapter = attach(tiny_decoder(torch.float64), AdapterSettings(rank=3, magnitude=True, full=("embedding",)))
     settings = TrainSettings(weight_decay=0.2, beta1=0.8, beta2=0.9, rate_ratio=4.0)
     trained, optimiser, draw = adapter.trained(), Optimiser(adapter, settings), np.random.default_rng(0)
     left = next(iter(trained))
@@ -630,14 +636,15 @@ def test_the_optimiser_is_adamw_as_published() -> None:
             value.grad = None if name == left else torch.tensor(g)
             w, m, v = hand[name]
             m, v = 0.8 * m + 0.2 * g, 0.9 * v + 0.1 * g**2
-            own = rate * (4.0 if name.endswith(".B") else 1.0)
+            own, decay = rate * (4.0 if name.endswith(".B") else 1.0), 0.2 if name.endswith((".A", ".B")) else 0.0
             moved = own * (m / (1 - 0.8**step)) / (np.sqrt(v / (1 - 0.9**step)) + 1e-8)
-            hand[name] = [w - own * 0.2 * w - moved, m, v]
+            hand[name] = [w - own * decay * w - moved, m, v]
         optimiser.step(rate)
     assert torch.equal(trained.pop(left), before)
     for name, value in trained.items():
         np.testing.assert_allclose(value.detach().numpy(), hand[name][0], rtol=1e-9, atol=1e-12)
-    assert np.abs(hand[name][0] - (w - own * 0.2 * w - own * m / (np.sqrt(v) + 1e-8))).max() > 1e-3
+    assert {name.rpartition(".")[2] for name in trained} == {"A", "B", "magnitude", "embedding"}
+    assert np.abs(hand[name][0] - (w - own * decay * w - own * m / (np.sqrt(v) + 1e-8))).max() > 1e-3
     optimiser.drop()
     assert all(value.grad is None for value in trained.values())
 

@@ -7,9 +7,12 @@ import shutil
 from pathlib import Path
 
 import pytest
+import torch
 
 import foldkit
+from foldkit.datasets import Example
 from foldkit.formats import InputError, UsageError
+from foldkit.models import Decoder
 from foldkit.rows.near import likeness, nearest
 from foldkit.runs import RunFolder
 from foldkit.work.scoring_step import _Scoring
@@ -83,6 +86,14 @@ def scored_folder(work_folder: Path) -> Path:
     return work_folder
 
 
+def _loss(decoder: Decoder, example: Example) -> float:
+    """Return the mean loss of an example's learned tokens, from whole logits."""
+    ids = torch.tensor(example.ids)
+    with torch.no_grad():
+        losses = -decoder.logits(decoder(ids[None]))[0, :-1].log_softmax(-1)[range(len(ids) - 1), ids[1:]]
+    return float(torch.cat([losses[start - 1 : end - 1] for start, end in example.spans]).mean())
+
+
 def test_every_kind_of_contender_is_held_against_the_base_on_the_same_rows(scored_folder: Path) -> None:
     """Shots, nearest shots, a file, another adapter, the run's; judge, own measure, rewording, prices, texts."""
     sheet = foldkit.read_sheet(scored_folder / "fold.toml")
@@ -106,12 +117,20 @@ def test_every_kind_of_contender_is_held_against_the_base_on_the_same_rows(score
     assert own.general["sea/fold.toml"] != own.general["general.txt"]
     assert not (scored_folder / "sea" / "built").exists()
     n_blank = card.signed["left_out"]["sea/fold.toml"]
+    own_base = [f"base.model={scored_folder / 'tiny'}"]
+    parts = foldkit.split(foldkit.read_sheet(scored_folder / "sea" / "fold.toml", own_base)).parts
+    assert n_blank == sum(1 for row in parts.index[parts == "test"] if row % 2)
     assert f"{n_blank} test rows of sea/fold.toml can't be used" in (run.path / "scorecard.md").read_text()
     assert {"short", "judge clear"} <= set(own.measures)
     assert own.reworded.keys() == {"case and spelling", "plainer.toml"}
     assert own.reworded["plainer.toml"].keys() == own.measures.keys() - {"judge clear"}
     assert own.cost == pytest.approx((own.prompt_tokens + 4 * own.answer_tokens) / 1000)
-    assert len(card.suspects) == 3
+    asked = foldkit.open_asked({run.adapter: 1.0})
+    train = {one.row: one for one in foldkit.build(sheet).parts["train"]}
+    losses = {row: _loss(asked.base.decoder, one) for row, one in train.items()}
+    worst = sorted(losses, key=losses.__getitem__, reverse=True)[:3]
+    assert [one["row"] for one in card.suspects] == worst
+    assert [one["loss"] for one in card.suspects] == pytest.approx([losses[row] for row in worst], rel=1e-4)
     judged = card.signed["judge"]["pairs"]["adapter"]
     assert judged["disagreed"] == card.n_rows
     assert card.rows[0]["token_losses"]

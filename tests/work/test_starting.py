@@ -58,9 +58,9 @@ KINDS = {
         good_votes=lambda i: i,
         is_bad=lambda i: i % 2 == 0,
     ),
-    "with marks compared": rows(
-        chosen=lambda i: f"\n\nHuman: sea {i}?\n\nAssistant: Well?\n\nHuman: How?\n\nAssistant: {WORDS[i % 4]}",
-        rejected=lambda i: f"\n\nHuman: sea {i}?\n\nAssistant: Well?\n\nHuman: How?\n\nAssistant: no idea",
+    "with marks and ends compared": rows(
+        chosen=lambda i: f"\n\nHuman: sea {i}?\n\nAssistant: Well?</s>\n\nHuman: How?\n\nAssistant: {WORDS[i % 4]}</s>",
+        rejected=lambda i: f"\n\nHuman: sea {i}?\n\nAssistant: Well?</s>\n\nHuman: How?\n\nAssistant: no idea</s>",
     ),
     "marks before compared": rows(
         prompt=lambda i: f"Human: sea {i}?\n\nAssistant:", chosen=lambda i: WORDS[i % 4], rejected="no idea"
@@ -167,6 +167,8 @@ def test_a_starter_sheet_runs_as_it_is(tmp_path: Path, kind: str) -> None:
     assert ("items" in sheet.score.measures) == ("several" in kind)
     assert ('# objective = "odds"' in started.sheet.read_text()) == (name in ("preference", "picked", "compared"))
     assert (sheet.train.objective == "odds") == ("ranked" in sheet.score.measures) == (name == "graded")
+    assert ('ends = ["</s>"]\n' in started.sheet.read_text()) == ("and ends" in kind)
+    assert ('markup = "plain"' in started.sheet.read_text()) == (name == "text")
     assert ('each = "history"' in started.template.read_text()) == ("before instruction" in kind)
     if "two of" in kind:
         assert sheet.rows.columns == {"question": "Question", "other_question": "question"}

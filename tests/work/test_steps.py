@@ -18,6 +18,7 @@ import foldkit
 from foldkit.adapters import read_header
 from foldkit.answering import AnswerSettings
 from foldkit.formats import FoldKitError, InputError, StoppedError, UsageError, locked, read_jsonl
+from foldkit.models import Decoder
 from foldkit.rows import RowsSettings, find_files
 from foldkit.runs import RunFolder, read_log
 from foldkit.training import Finished, Noted, Preparing, Stepped, TrainEvent, pass_cost, too_many_bytes
@@ -219,14 +220,20 @@ def test_a_second_stage_begins_with_the_first_ones_adapter(work_folder: Path) ->
             foldkit.train(foldkit.read_sheet(path, [*few, begin, change]))
 
 
-def test_preferences_go_the_whole_way(work_folder: Path) -> None:
+def test_preferences_go_the_whole_way(work_folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """The reference is kept beside the dataset and found anew for another start; figures in log, scores and picture."""
     words = ("west", "east", "north", "south")
     rows = [{"prompt": f"wind {i} {words[i % 4]}?", "chosen": words[i % 4], "rejected": "who knows"} for i in range(40)]
     (work_folder / "rows.jsonl").write_text("".join(json.dumps(row) + "\n" for row in rows))
     changes = ["template.use=preference", "train.objective=direct", "score.measures=['ranked', 'loss']"]
     sheet = foldkit.read_sheet(work_folder / "fold.toml", changes)
+
+    def lengths(decoder: Decoder, prompts: list[tuple[int, ...]], *_: object) -> list[list[int]]:
+        return [[1] * (40 if any(getattr(m, "enabled", False) for m in decoder.modules()) else 3)] * len(prompts)
+
+    monkeypatch.setattr("foldkit.models.generate", lengths)
     run = foldkit.train(sheet)
+    monkeypatch.undo()
     (kept,) = (work_folder / "built").glob("reference-*.safetensors")
     before = kept.read_bytes()
     foldkit.train(sheet)
@@ -235,8 +242,12 @@ def test_preferences_go_the_whole_way(work_folder: Path) -> None:
     assert log.of("step")[0]["margin"] == pytest.approx(0, abs=1e-4)
     assert "figures" not in log.of("step")[0]
     assert {"ranked", "chosen_log_prob", "rejected_tokens"} <= log.of("validation")[0].keys()
-    assert any("rejected replies are longer" in note["says"] for note in log.of("note"))
-    assert foldkit.read_log(foldkit.resume(run).log).of("note") == log.of("note")
+    said = [note["says"] for note in log.of("note")]
+    assert any("rejected replies are longer" in note for note in said)
+    assert any(
+        re.search("40 tokens where the chosen replies have [1-9].* base's answers 3, on ", note) for note in said
+    )
+    assert [note["says"] for note in foldkit.read_log(foldkit.resume(run).log).of("note")] == said
     measured = foldkit.score(sheet, run).contender("adapter").measures
     assert set(measured) == {"ranked", "loss"}
     with pytest.raises(

@@ -194,9 +194,9 @@ class _Loop:
             yield Skipped(step, bad, rows)
             return
         self.random, update = random, self.stepper.update(rate)
-        self._average()
         n_tokens = sum(example.n_tokens for example in examples)
         counts.step, counts.n_tokens = step, counts.n_tokens + n_tokens
+        self._average()
         counts.n_examples += len(examples)
         smoothed = counts.smoothed_loss
         counts.smoothed_loss = gradient.loss if smoothed is None else _SMOOTH * smoothed + (1 - _SMOOTH) * gradient.loss
@@ -236,10 +236,13 @@ class _Loop:
         return ""
 
     def _average(self) -> None:
-        """Take the factors after a step into their running average, where there is one."""
-        keep = self.settings.averaging
+        """Take the factors after a step into their running average, where there is one.
+
+        Where they began has no part in it, as in Adam's moments (Kingma and Ba 2015, section 3).
+        """
+        keep, n = self.settings.averaging, self.state.counts.step - self.state.counts.n_skipped
         for average, factor in zip(self.state.average, self.stepper.factors, strict=False):
-            average.mul_(keep).add_(factor.detach(), alpha=1 - keep)
+            average.lerp_(factor.detach(), (1 - keep) / (1 - keep**n))
 
     def _check(self, stop: Callable[[], bool]) -> Generator[TrainEvent, None, bool]:
         """Validate, and return whether it came to its end: what was asked to stop does so after any pass."""

@@ -100,7 +100,7 @@ class TrainSettings:
     `cycles`; B's rate is `rate_ratio` times A's (Hayou et al. 2024). `clip` bounds the norm of the gradient.
 
     Loss: `smoothing` of the labels; `noise` on embeddings (Jain et al. 2023); both in training alone. `averaging` is
-    how much of the running average of the factors each step keeps; the average is validated and saved.
+    how much less each earlier step counts in the running average of the factors, which is validated and saved.
 
     Validation: `validations` in all, evenly spread, or one `validate_every` steps (a share of an epoch below 1). The
     best is that `best_by` its `loss` or its token `accuracy`, or by a figure of the step before it; training ends after
