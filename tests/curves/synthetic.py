@@ -29,6 +29,7 @@ class Made:
     reason: str = "done"
     seed: int = 0
     spikes: tuple[float, ...] = ()
+    rate: Callable[[np.ndarray], np.ndarray] | None = None
     skipped: int = 0
     check_seconds: float = 1.0
     extra: list[dict[str, Any]] = field(default_factory=list)
@@ -48,6 +49,8 @@ class Made:
             {"event": "step", "step": int(s), "loss": float(v), "epoch": self.epochs * s / self.n_steps, "seconds": t}
             for s, v, t in zip(steps, losses, self.seconds_at(steps, at, before=True), strict=True)
         ]
+        for step in taken if self.rate else ():
+            step["learning_rate"] = float(self.rate(np.array(step["step"] / self.n_steps)))
         checked = [
             {"event": "validation", "step": int(s), "validation_loss": float(v), "seconds": t}
             for s, v, t in zip(at, checks, self.seconds_at(at, at, before=False), strict=True)
@@ -73,7 +76,7 @@ def turning(start: float, low: float, at: float, rise: float) -> Callable[[np.nd
 
 
 def planted() -> list[tuple[str, Made]]:
-    """Forty-one curves, each with the name of what it was made to show."""
+    """Curves of many kinds, each with the name of what it was made to show."""
     made: list[tuple[str, Made]] = []
     for i, (fall, last) in enumerate(((1.9, 0.9), (2.5, 0.5), (1.5, 0.4), (3.0, 1.0), (2.0, 0.7))):
         line = lambda t, a=fall, b=last: a + (b - a) * t  # noqa: E731
@@ -86,6 +89,11 @@ def planted() -> list[tuple[str, Made]]:
     return [*made, *_planted_rates(), *_planted_rows_and_ends()]
 
 
+def cosine(t: np.ndarray) -> np.ndarray:
+    """A rate that falls to nothing in half a wave."""
+    return (1 + np.cos(np.pi * t)) / 2
+
+
 def _planted_rates() -> list[tuple[str, Made]]:
     made: list[tuple[str, Made]] = []
     for i, places in enumerate(((0.2, 0.5, 0.8), (0.1, 0.3, 0.4, 0.9), (0.5, 0.6, 0.7, 0.8, 0.9))):
@@ -94,9 +102,19 @@ def _planted_rates() -> list[tuple[str, Made]]:
         up = turning(3.0, 1.0, at, rise)
         made.append(("learning rate too high", Made(up, up, n_steps=(100, 300, 800)[i], seed=i)))
     made.append(("learning rate too high", Made(falling(3, 0.5), falling(3, 0.6), skipped=4)))
+    wild = {"check_noise": 0.1, "check_rows": 40}
+    for i, (high, end) in enumerate(((2.0, 1.1), (8.0, 3.0))):
+        bump = lambda t, h=high: (h - 1) * (30 * t - 0.1) * np.exp(1.1 - 30 * t)  # noqa: E731
+        blown = lambda t, e=end, f=bump: 3 * (1 + (e - 1) * t + f(t))  # noqa: E731
+        made.append(("learning rate too high", Made(blown, blown, noise=0.03, seed=i, **wild)))
+    for i, (at, rise) in enumerate(((0.35, 1.5), (0.5, 2.0))):
+        hump = lambda t, a=at, r=rise: falling(3, 0.5)(t) * (1 + r * np.exp(-((t - a) ** 2) / 0.01))  # noqa: E731
+        made.append(("learning rate too high", Made(hump, hump, seed=i, **wild)))
     for i, share in enumerate((0.1, 0.15, 0.2, 0.3)):
         slow = lambda t, s=share: 3.0 * (1 - s * t)  # noqa: E731
         made.append(("learning rate too low", Made(slow, slow, noise=0.03, seed=i)))
+        spent = lambda t, s=share: 3.0 * (1 - s * (t + np.sin(np.pi * t) / np.pi))  # noqa: E731
+        made.append(("learning rate too low", Made(spent, spent, noise=0.03, rate=cosine, seed=i)))
     return made
 
 

@@ -51,7 +51,9 @@ def short(target, answer, row):
     return float(len(answer) <= len(target) and "wind" in row["question"])
 
 def graded(item):
-    return "first" if item["task"] == "compare" else 1 + len(item["answer"]) % 5
+    if item["task"] == "compare":
+        return "first" if len(item["first"]) >= len(item["second"]) else "second"
+    return 1 + len(item["answer"]) % 5
 """
 PLAINER = """
 name = "plainer"
@@ -131,8 +133,13 @@ def test_every_kind_of_contender_is_held_against_the_base_on_the_same_rows(score
     worst = sorted(losses, key=losses.__getitem__, reverse=True)[:3]
     assert [one["row"] for one in card.suspects] == worst
     assert [one["loss"] for one in card.suspects] == pytest.approx([losses[row] for row in worst], rel=1e-4)
-    judged = card.signed["judge"]["pairs"]["adapter"]
-    assert judged["disagreed"] == card.n_rows
+    for name, judged in card.signed["judge"]["pairs"].items():
+        longer = [
+            len(row["contenders"][name]["answer"]) - len(row["contenders"]["base"]["answer"]) for row in card.rows
+        ]
+        assert judged["words"] == ["win" if n > 0 else "loss" if n < 0 else "disagreed" for n in longer]
+        assert judged["disagreed"] == longer.count(0)
+    assert card.signed["judge"]["pairs"].keys() == set(names) - {"base"}
     assert card.rows[0]["token_losses"]
     kept = json.loads(run.scorecard.read_text())
     assert kept["says"]

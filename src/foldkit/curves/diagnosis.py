@@ -16,10 +16,12 @@ from foldkit.runs import RunLog
 _FLAT, _FALLING, _TURNED, _DIVERGED = 0.02, 0.08, 0.06, 0.3
 # Fewer points than these tell nothing.
 _STEPS, _CHECKS = 20, 4
+# Above so many times the loss of the first step, the steps themselves have done harm.
+_BLOWN = 1.2
 # A spike rises by this share of the loss at the start at least: of a loss near zero twice as much is nothing.
 _SPIKE = 0.01
 # The figures of steps that a diagnosis needs.
-FIGURES = ("loss", "epoch", "seconds")
+FIGURES = ("loss", "epoch", "seconds", "learning_rate")
 # Validations that take this share of a training, and so many seconds, are spoken of.
 _LONG_SHARE, _LONG_SECONDS = 0.25, 30.0
 
@@ -45,6 +47,7 @@ class Facts:
 
     steps: np.ndarray
     losses: np.ndarray
+    rates: np.ndarray
     check_steps: np.ndarray
     checks: np.ndarray
     n_train: int
@@ -108,12 +111,14 @@ def diagnose(log: RunLog, reason: str = "") -> list[Diagnosis]:
 def facts_of(log: RunLog, reason: str = "") -> Facts:
     """Return the facts of a log."""
     steps, losses = log.arrays("step", "step", "loss")
+    (rates,) = log.arrays("step", "learning_rate")
     check_steps, checks = log.arrays("validation", "step", "validation_loss")
     (epochs,) = log.arrays("step", "epoch")
     started = log.last("started")
     return Facts(
         steps,
         losses,
+        rates if len(rates) == len(losses) else np.ones(len(losses)),
         check_steps,
         checks,
         int(started.get("n_train", 0)),
@@ -143,13 +148,12 @@ def _skipped(facts: Facts) -> Diagnosis | None:
 
 
 def _rate_too_high(facts: Facts) -> Diagnosis | None:
-    course = facts.course
-    low = int(course.argmin())
-    rise = facts.end / course[low] - 1
-    if low < 0.8 * len(course) and rise > _DIVERGED and facts.end - course[low] > 6 * facts.end_error:
-        step = facts.steps[low + len(facts.tail) - 1]
-        says = f"train loss itself rose from {course[low]:.3f} at step {step} to {facts.end:.3f} at the end"
-        return Diagnosis("learning rate too high", f"{says} (+{rise:.0%})", "try a third of the learning rate")
+    says = _nothing_learned(facts)
+    if says:
+        return Diagnosis("learning rate too high", says, "try a tenth of it, or foldkit train --find-rate")
+    says = _rose(facts)
+    if says:
+        return Diagnosis("learning rate too high", says, "try a third of the learning rate")
     spikes = _spikes(facts.losses, _SPIKE * facts.begin)
     if len(spikes) >= max(3, len(facts.losses) // 200):
         worst = spikes[facts.losses[spikes].argmax()]
@@ -157,6 +161,36 @@ def _rate_too_high(facts: Facts) -> Diagnosis | None:
         todo = "try half the learning rate, a longer warm-up, or a lower clip"
         return Diagnosis("learning rate too high", f"{says} (step {facts.steps[worst]})", todo)
     return None
+
+
+def _nothing_learned(facts: Facts) -> str:
+    """Say that the loss blew up and came down to no less than it was before the first step."""
+    first, course = float(facts.losses[0]), facts.course
+    high = int(course.argmax())
+    if facts.steps[0] != 1 or course[high] < _BLOWN * first or facts.end < first:
+        return ""
+    rose = f"was {first:.3f} at the first step and {course[high]:.3f} about step {_step_of(facts, high)}"
+    return f"train loss {rose}, and is {facts.end:.3f}: nothing was learned"
+
+
+def _rose(facts: Facts) -> str:
+    """Say that the loss rose from a mean that it had reached, be it that it fell again."""
+    course = facts.course
+    lows = np.minimum.accumulate(course)
+    high = int((course - lows).argmax())
+    low = int(course[: high + 1].argmin())
+    rise, width = course[high] / course[low] - 1, len(facts.tail)
+    error = facts.losses[high : high + width].std() / np.sqrt(width)
+    if rise <= _DIVERGED or course[high] - course[low] <= max(6 * error, _SPIKE * facts.begin):
+        return ""
+    where = "the end" if high + 1 == len(course) else f"step {_step_of(facts, high)}"
+    rose = f"rose from {course[low]:.3f} at step {_step_of(facts, low)} to {course[high]:.3f} at {where}"
+    return f"train loss itself {rose} (+{rise:.0%})"
+
+
+def _step_of(facts: Facts, place: int) -> int:
+    """Return the step at which a mean of the course ends."""
+    return int(facts.steps[place + len(facts.tail) - 1])
 
 
 def _spikes(losses: np.ndarray, least: float, reach: int = 7) -> np.ndarray:
@@ -177,23 +211,25 @@ def _flat(facts: Facts) -> Diagnosis | None:
 
 
 def _rate_too_low(facts: Facts) -> Diagnosis | None:
-    """Return a claim where the loss fell a little, as fast at the end as at the start."""
+    """Return a claim where the loss fell a little, and for the second half of all rates as much as for the first."""
     fall = facts.begin - facts.end
     if not facts.reason or not max(_FLAT * facts.begin, 3 * facts.end_error) <= fall <= 0.4 * facts.begin:
         return None
-    half = float(facts.losses[_half(facts)].mean())
-    late = (half - facts.end) / fall
+    half = _half(facts)
+    late = (float(facts.losses[max(0, half - len(facts.tail) // 2) :][: len(facts.tail)].mean()) - facts.end) / fall
     if late < 0.38:
         return None
     says = (
-        f"train loss fell by {fall / facts.begin:.0%} in {facts.steps[-1]} steps, {late:.0%} of that in the last half"
+        f"train loss fell by {fall / facts.begin:.0%} in {facts.steps[-1]} steps, {late:.0%} of it after step "
+        f"{facts.steps[half]}, when half of all rates were spent"
     )
     return Diagnosis("learning rate too low", says, "try three to ten times the rate, or foldkit train --find-rate")
 
 
-def _half(facts: Facts) -> slice:
-    n, width = len(facts.losses), max(5, len(facts.losses) // 10)
-    return slice(max(0, n // 2 - width // 2), n // 2 + width // 2 + 1)
+def _half(facts: Facts) -> int:
+    """Return the place of the step with which the rates of all have come to half of their sum."""
+    spent = facts.rates.cumsum()
+    return int(np.searchsorted(spent, spent[-1] / 2))
 
 
 def _still_falling(facts: Facts) -> Diagnosis | None:
@@ -248,7 +284,7 @@ def _too_few_rows(facts: Facts) -> Diagnosis | None:
 
 
 def _noisy_validation(facts: Facts) -> Diagnosis | None:
-    if len(facts.checks) < 6 or not 0 < facts.n_validation < 100:
+    if len(facts.checks) < 6 or not 0 < facts.n_validation < 100 or _rate_too_high(facts):
         return None
     late = facts.checks[len(facts.checks) // 3 :]
     jumps = np.diff(late)
