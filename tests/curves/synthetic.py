@@ -135,7 +135,7 @@ def _planted_rows_and_ends() -> list[tuple[str, Made]]:
 
 
 def healthy() -> list[Made]:
-    """Curves that show nothing to speak of: of many lengths, levels, paces and scatters, one near zero."""
+    """Curves that show nothing to speak of: of many lengths, levels, paces and scatters; low ones with hard batches."""
     rng = np.random.default_rng(7)
     made = []
     for seed in range(40):
@@ -158,4 +158,5 @@ def healthy() -> list[Made]:
             )
         )
     near_zero = Made(lambda t: 8 * np.exp(-9 * t) + 0.002, lambda t: 8.1 * np.exp(-9 * t) + 0.002)
-    return [*made, dataclasses.replace(near_zero, spikes=(0.7, 0.75, 0.8, 0.9))]
+    few_rows = Made(falling(3, 0.06, 9), falling(3, 0.08, 9))
+    return [*made, *(dataclasses.replace(one, spikes=(0.7, 0.75, 0.8, 0.9)) for one in (near_zero, few_rows))]

@@ -159,7 +159,7 @@ def test_what_a_curve_was_made_to_show_is_said(name: str, made: Made) -> None:
 
 @pytest.mark.parametrize("made", healthy(), ids=lambda made: f"seed {made.seed}")
 def test_a_healthy_curve_stays_without_comment(made: Made) -> None:
-    """Forty-one curves of many lengths and scatters: nothing is said."""
+    """Of many lengths and scatters: nothing is said."""
     assert diagnose(made.log(), made.reason) == []
 
 

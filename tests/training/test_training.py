@@ -688,5 +688,13 @@ def test_a_bad_step_stops_with_its_rows_or_is_left_out(examples: list[Example]) 
     assert len(skipped) + len(of(events, Stepped)) == 18
     assert skipped
     assert "times the smoothed one" in skipped[0].reason
+    hopeless, kept = dataclasses.replace(wild, runaway=1e-3, checkpoint_every=1), list[Snapshot]()
+    decoder = tiny_decoder(torch.float32)
+    training = train_adapter(decoder, attach(decoder, AdapterSettings(rank=4)), examples, examples, hopeless)
+    with pytest.raises(FoldKitError, match=r"the 10 steps up to 11 were all bad, the last: loss .*; the adapter"):
+        kept.extend(event.snapshot() for event in training if isinstance(event, Due))
+    for n, snapshot in enumerate(kept[-2:], 10):
+        with pytest.raises(FoldKitError, match=f"the {n} steps up to {n + 1} were all bad"):
+            run(examples, hopeless, resume=snapshot)
     assert skipped[0].rows
     assert of(events, Finished)[0].n_skipped == len(skipped)

@@ -18,8 +18,8 @@ _FLAT, _FALLING, _TURNED, _DIVERGED = 0.02, 0.08, 0.06, 0.3
 _STEPS, _CHECKS = 20, 4
 # Above so many times the loss of the first step, the steps themselves have done harm.
 _BLOWN = 1.2
-# A spike rises by this share of the loss at the start at least: of a loss near zero twice as much is nothing.
-_SPIKE = 0.01
+# A spike rises by this share of the loss at the start at least: of a low one some small batches have twice as much.
+_SPIKE = 0.1
 # The figures of steps that a diagnosis needs.
 FIGURES = ("loss", "epoch", "seconds", "learning_rate")
 # Validations that take this share of a training, and so many seconds, are spoken of.
@@ -181,7 +181,7 @@ def _rose(facts: Facts) -> str:
     low = int(course[: high + 1].argmin())
     rise, width = course[high] / course[low] - 1, len(facts.tail)
     error = facts.losses[high : high + width].std() / np.sqrt(width)
-    if rise <= _DIVERGED or course[high] - course[low] <= max(6 * error, _SPIKE * facts.begin):
+    if rise <= _DIVERGED or course[high] - course[low] <= max(6 * error, _FLAT * facts.begin):
         return ""
     where = "the end" if high + 1 == len(course) else f"step {_step_of(facts, high)}"
     rose = f"rose from {course[low]:.3f} at step {_step_of(facts, low)} to {course[high]:.3f} at {where}"
@@ -235,7 +235,7 @@ def _half(facts: Facts) -> int:
 def _still_falling(facts: Facts) -> Diagnosis | None:
     if facts.reason != "done" or len(facts.checks) < _CHECKS:
         return None
-    if any(rule(facts) for rule in (_rate_too_low, _flat, _noisy_validation)):
+    if any(rule(facts) for rule in (_rate_too_high, _rate_too_low, _flat, _noisy_validation)):
         return None
     back = max(1, len(facts.checks) // 4)
     before, last = facts.checks[-1 - back], facts.checks[-1]

@@ -35,6 +35,8 @@ from .team import ALONE, LostProcessError, Team
 _SMOOTH = 0.95
 # Seconds after which what was done since the last checkpoint is kept, whatever else is due.
 _LONG = 600
+# Steps in a row that are left out as bad: as nothing is learned in between, the next will be so too.
+_BAD = 10
 # Seconds between two events of one validation.
 _SHOWN = 1.0
 
@@ -72,6 +74,13 @@ def train_adapter(
             yield from loop.events(stop)
     finally:
         decoder.eval()
+
+
+def _said_of_bad(step: int, bad: str, rows: Sequence[int], n_bad: int) -> str:
+    """Return what ends a training: a bad step, or so many in a row that were left out."""
+    many = f"the {n_bad} steps up to {step} were all bad, the last" if n_bad else f"step {step}"
+    named = f"{bad} on rows {', '.join(map(str, rows))}"
+    return f"{many}: {named}; the adapter before {'them' if n_bad else 'it'} is kept: lower the rate"
 
 
 class _Loop:
@@ -186,14 +195,15 @@ class _Loop:
         rows = tuple(example.row for example in examples)
         if bad:
             self.stepper.drop()
-            if settings.bad_steps == "stop":
+            if settings.bad_steps == "skip":
+                self.random, counts.step, counts.n_bad = random, step, counts.n_bad + 1
+                counts.n_skipped += 1
+                yield Skipped(step, bad, rows)
+            if settings.bad_steps == "stop" or counts.n_bad >= _BAD:
                 yield self._due()
-                named = ", ".join(map(str, rows))
-                raise FoldKitError(f"step {step}: {bad} on rows {named}; the adapter before it is kept: lower the rate")
-            self.random, counts.step, counts.n_skipped = random, step, counts.n_skipped + 1
-            yield Skipped(step, bad, rows)
+                raise FoldKitError(_said_of_bad(step, bad, rows, counts.n_bad))
             return
-        self.random, update = random, self.stepper.update(rate)
+        self.random, update, counts.n_bad = random, self.stepper.update(rate), 0
         n_tokens = sum(example.n_tokens for example in examples)
         counts.step, counts.n_tokens = step, counts.n_tokens + n_tokens
         self._average()

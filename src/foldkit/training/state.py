@@ -22,7 +22,7 @@ class Counts:
     """Where a training stands.
 
     `checked_step` is the step of the last validation and `check_seconds` how long that took; `n_worse` counts
-    validations since the best one, `last` has figures of the last step.
+    validations since the best one, `n_bad` bad steps since a good one; `last` has figures of the last good step.
     """
 
     step: int = 0
@@ -37,6 +37,7 @@ class Counts:
     check_seconds: float = 0.0
     n_worse: int = 0
     n_skipped: int = 0
+    n_bad: int = 0
     last: dict[str, float] = field(default_factory=dict)
 
 
