@@ -138,7 +138,7 @@ def healthy() -> list[Made]:
     """Curves that show nothing to speak of: of many lengths, levels, paces and scatters; low ones with hard batches."""
     rng = np.random.default_rng(7)
     made = []
-    for seed in range(40):
+    for seed in range(60):
         start, floor = float(rng.uniform(1.0, 6.0)), float(rng.uniform(0.08, 0.45))
         end = start * floor
         pace, n_checks = float(rng.uniform(4.5, 12)), int(rng.integers(4, 20))
@@ -146,9 +146,9 @@ def healthy() -> list[Made]:
             Made(
                 falling(start, end, pace),
                 falling(start * 1.03, end * float(rng.uniform(1.02, 1.4)), pace),
-                n_steps=int(rng.integers(60, 3000)),
+                n_steps=int(rng.integers(60, 3000) if seed < 40 else rng.integers(25, 90)),
                 n_checks=n_checks,
-                noise=float(rng.uniform(0.01, 0.25)),
+                noise=float(rng.uniform(0.01, 0.25) if seed < 40 else rng.uniform(0.1, 0.4)),
                 check_noise=float(rng.uniform(0.0, 0.01)),
                 rows=int(rng.integers(200, 5000)),
                 check_rows=int(rng.integers(30, 500)),

@@ -290,6 +290,7 @@ CHECK = {"chosen_log_prob": -20.0, "chosen_tokens": 20.0, "rejected_tokens": 21.
         ({"rejected_tokens": 12.0}, "rejected replies are shorter"),
         ({"margin": 8.0}, "from 2.0 to 8.0"),
         ({"margin": 8.0, "ranked": 0.95}, ""),
+        ({"margin": 8.0, "chosen_log_prob": -19.5}, ""),
     ],
 )
 def test_what_pairs_show_is_said_in_words(changes: dict[str, float], said: str) -> None:

@@ -9,6 +9,8 @@ from typing import TYPE_CHECKING
 
 import click
 
+from foldkit.formats.errors import listed
+
 from .common import NewFile, headed, open_sheet, out, refuse_together, sheet_options, short, show_table, shown_work
 
 if TYPE_CHECKING:
@@ -103,8 +105,8 @@ def show_summary(sheet: Sheet, summary: RowsSummary) -> None:
         shares = ", ".join(f"{script} {share:.1%}" for script, share in list(summary.scripts.items())[:5])
         console.print(f"scripts: {shares}")
     if summary.duplicates:
-        rows = ", ".join(map(str, summary.duplicates[:10]))
-        console.print(f"! {len(summary.duplicates)} rows repeat an earlier one: rows {rows}")
+        n_rows = f"{len(summary.duplicates):,} row{'s repeat' if len(summary.duplicates) > 1 else ' repeats'}"
+        console.print(f"! {n_rows} an earlier one: rows {listed(summary.duplicates)}")
 
 
 def show_lengths(lengths: list[int], window: int) -> None:

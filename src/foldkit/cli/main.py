@@ -40,6 +40,7 @@ def main() -> None:
         foldkit.main(standalone_mode=False)
     except click.ClickException as error:
         error.show()
+        _say_where_files_go(error)
         sys.exit(2)
     except UsageError as error:
         _fail(str(error), 2)
@@ -63,6 +64,14 @@ def main() -> None:
     finally:
         # All is done: what Ctrl-C would interrupt is Python's own end, with a traceback.
         atexit.register(signal.signal, signal.SIGINT, signal.SIG_IGN)
+
+
+def _say_where_files_go(error: click.ClickException) -> None:
+    """Say of an argument too many how a sheet is named, where the command reads one."""
+    command = error.ctx.command if isinstance(error, click.UsageError) and error.ctx else None
+    reads = command and any("--sheet" in option.opts for option in command.params)
+    if reads and "unexpected extra argument" in error.message:
+        click.echo("Rows and settings stand in the sheet: fold.toml in this folder, or --sheet FILE.", err=True)
 
 
 def _memory_ran_out(error: Exception) -> bool:

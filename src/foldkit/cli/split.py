@@ -29,5 +29,7 @@ def split(sheet_file: Path, changes: tuple[str, ...], each: bool) -> None:
     show_table(console, ["part", "rows", "share"], lines, f"split, seed {sheet.split.seed}{together}")
     for leak in found.leaks[:10]:
         console.print(f"! {leak}")
+    if len(found.leaks) > 10:
+        console.print(f"! and {len(found.leaks) - 10:,} more")
     alone = f"; were rows split one by one: {len(found.leaks_ungrouped)}" if sheet.split.group else ""
     console.print(f"{'! ' if found.leaks else ''}rows outside train that stand in train too: {len(found.leaks)}{alone}")

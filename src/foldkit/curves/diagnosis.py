@@ -85,6 +85,10 @@ class Facts:
         """The standard error of `end`."""
         return float(self.tail.std() / np.sqrt(len(self.tail)))
 
+    def clear_of(self, place: int) -> float:
+        """Return by how much a mean of the course, from this place on, stands clear of another: eight of its errors."""
+        return float(8 * np.diff(self.losses[place:]).std() / np.sqrt(2 * len(self.tail)))
+
     @property
     def check_noise(self) -> float:
         """How far validations scatter about the line between their neighbours (standard deviation)."""
@@ -167,7 +171,7 @@ def _nothing_learned(facts: Facts) -> str:
     """Say that the loss blew up and came down to no less than it was before the first step."""
     first, course = float(facts.losses[0]), facts.course
     high = int(course.argmax())
-    if facts.steps[0] != 1 or course[high] < _BLOWN * first or facts.end < first:
+    if facts.steps[0] != 1 or facts.end < first or course[high] < max(_BLOWN * first, first + facts.clear_of(0)):
         return ""
     rose = f"was {first:.3f} at the first step and {course[high]:.3f} about step {_step_of(facts, high)}"
     return f"train loss {rose}, and is {facts.end:.3f}: nothing was learned"
@@ -179,9 +183,8 @@ def _rose(facts: Facts) -> str:
     lows = np.minimum.accumulate(course)
     high = int((course - lows).argmax())
     low = int(course[: high + 1].argmin())
-    rise, width = course[high] / course[low] - 1, len(facts.tail)
-    error = facts.losses[high : high + width].std() / np.sqrt(width)
-    if rise <= _DIVERGED or course[high] - course[low] <= max(6 * error, _FLAT * facts.begin):
+    rise = course[high] / course[low] - 1
+    if rise <= _DIVERGED or course[high] - course[low] <= max(facts.clear_of(low), _FLAT * facts.begin):
         return ""
     where = "the end" if high + 1 == len(course) else f"step {_step_of(facts, high)}"
     rose = f"rose from {course[low]:.3f} at step {_step_of(facts, low)} to {course[high]:.3f} at {where}"
@@ -204,7 +207,8 @@ def _spikes(losses: np.ndarray, least: float, reach: int = 7) -> np.ndarray:
 
 def _flat(facts: Facts) -> Diagnosis | None:
     fall = facts.begin - facts.end
-    if abs(fall) >= max(_FLAT * facts.begin, 3 * facts.end_error) or facts.course.min() < 0.9 * facts.begin:
+    within = 0.9 * facts.begin <= facts.course.min() and facts.course.max() <= (1 + _DIVERGED) * facts.begin
+    if abs(fall) >= max(_FLAT * facts.begin, 3 * facts.end_error) or not within:
         return None
     says = f"train loss was {facts.begin:.3f} at the start and {facts.end:.3f} at step {facts.steps[-1]}"
     return Diagnosis("flat", says, "try ten times the learning rate; look at the learned part with foldkit look")

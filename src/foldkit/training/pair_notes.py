@@ -5,8 +5,8 @@ from __future__ import annotations
 import statistics
 from collections.abc import Mapping, Sequence
 
-# A chosen reply that lost so many nats a token; lengths so many times apart; margins that grow past every use.
-_DROP, _APART, _SATURATED = 0.1, 1.25, 5.0
+# A chosen reply that lost, or won, so many nats a token; lengths so many times apart; margins that grow past every use.
+_DROP, _WON, _APART, _SATURATED = 0.1, 0.02, 1.25, 5.0
 _SHORTEST = 0.5  # tokens, for answers of none
 
 
@@ -39,13 +39,18 @@ def _with(checks: Sequence[Mapping[str, float]], *names: str) -> list[Mapping[st
 
 def _fell(checks: Sequence[Mapping[str, float]]) -> str:
     known = _with(checks, "chosen_log_prob")
-    fell = (known[0]["chosen_log_prob"] - known[-1]["chosen_log_prob"]) / known[-1]["chosen_tokens"] if known else 0.0
+    fell = _lost(known[0], known[-1]) if known else 0.0
     if fell <= _DROP:
         return ""
     return (
         f"the chosen replies themselves became less likely, by {fell:.2f} nats a token from first to last "
         f"validation: a lower learning rate, a greater strength, or the objective odds keep them up"
     )
+
+
+def _lost(before: Mapping[str, float], after: Mapping[str, float]) -> float:
+    """Return how many nats a token the chosen replies became less likely by."""
+    return (before["chosen_log_prob"] - after["chosen_log_prob"]) / after["chosen_tokens"]
 
 
 def _apart(checks: Sequence[Mapping[str, float]]) -> str:
@@ -60,12 +65,14 @@ def _apart(checks: Sequence[Mapping[str, float]]) -> str:
 
 
 def _saturated(checks: Sequence[Mapping[str, float]]) -> str:
-    known = _with(checks, "margin", "ranked")
+    known = _with(checks, "margin", "ranked", "chosen_log_prob", "chosen_tokens")
     if not known:
         return ""
     last = known[-1]
     before = next((check for check in known[:-1] if check["ranked"] >= last["ranked"]), None)
     if not before or last["margin"] <= _SATURATED or last["margin"] <= 1.5 * before["margin"]:
+        return ""
+    if _lost(before, last) < -_WON:  # what an objective that learns replies too has given meanwhile
         return ""
     return (
         f"the margin grew from {before['margin']:.1f} to {last['margin']:.1f} and the pairs ranked right did not, "
