@@ -140,6 +140,7 @@ def test_looking_closer_and_asking_more(work_folder: Path) -> None:
     (work_folder / "gaps.jsonl").write_text("\n".join(map(json.dumps, gaps)))
     built = call("build", "--set", "rows.source=gaps.jsonl", cwd=work_folder).stdout
     assert "set aside: 20 × blank: answer; rows 1, 3, 5, 7, 9, 11, 13, 15 and 12 more\n" in built
+    assert re.search(r"^an epoch: [\d,]+ tokens; packed, none is padding; side by side it", built, re.MULTILINE)
     assert re.search(r"set aside: 2 × \d+ tokens, the window is 128 \(the first\); rows 2, 4\n", built)
     assert "set aside: 22 in all, each with its reason in built/set_aside.jsonl\n" in built
     assert call("train", "--set", "train.epochs=0.5", cwd=work_folder).returncode == 0
@@ -325,13 +326,18 @@ def test_processes_end_together_and_keep_what_was_done(work_folder: Path) -> Non
 
 
 def test_a_forecast_and_a_search_for_a_rate(work_folder: Path) -> None:
-    """Counts, memory and time on standard output; a rate with its picture, and no run made by it."""
+    """Counts, memory and time on standard output; a rate with its picture, and no run made by it; a low one is told."""
     said = call("forecast", cwd=work_folder)
     assert said.returncode == 0, said.stderr
-    for word in ("trainable numbers", "14 steps", "activations", "peak", "first validation after"):
+    for word in ("14 steps", "activations", "(measured)", "peak", "first validation after"):
         assert word in said.stdout, word
     (in_all,) = re.findall(r"in all +(\d+) ", said.stdout)
     (at_most,) = re.findall(r"at most (\d+) MB of memory", call("train", cwd=work_folder).stdout)
+    (started,) = foldkit.read_log(work_folder / "runs" / "run-001" / "log.jsonl").of("started")
+    n, total = started["n_trainable"], started["n_trainable"] + started["n_base"]
+    assert f"{n:,} trainable numbers, {n / total:.1%} of {total:,} in all\n" in said.stdout
+    low = call("train", "--set", "train.learning_rate=1e-9", "--set", "train.epochs=5", cwd=work_folder)
+    assert re.search(r"^! flat: train loss was .*; try ten times the learning rate", low.stdout, re.MULTILINE)
     # Nearly all of it is what the program itself holds, which on a busy machine differs by a tenth between processes.
     assert int(in_all) == pytest.approx(int(at_most), rel=0.25)
     short = call("forecast", "--set", "train.epochs=9000", "--set", "train.minutes=1", cwd=work_folder)
