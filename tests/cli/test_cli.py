@@ -336,7 +336,9 @@ def test_a_forecast_and_a_search_for_a_rate(work_folder: Path) -> None:
     (started,) = foldkit.read_log(work_folder / "runs" / "run-001" / "log.jsonl").of("started")
     n, total = started["n_trainable"], started["n_trainable"] + started["n_base"]
     assert f"{n:,} trainable numbers, {n / total:.1%} of {total:,} in all\n" in said.stdout
-    low = call("train", "--set", "train.learning_rate=1e-9", "--set", "train.epochs=5", cwd=work_folder)
+    changes = ("train.learning_rate=1e-9", "train.epochs=5", "train.best_by=accuracy")
+    low = call("train", *(word for change in changes for word in ("--set", change)), cwd=work_folder)
+    assert "best validation by accuracy, of loss " in low.stdout
     assert re.search(r"^! flat: train loss was .*; try ten times the learning rate", low.stdout, re.MULTILINE)
     # Nearly all of it is what the program itself holds, which on a busy machine differs by a tenth between processes.
     assert int(in_all) == pytest.approx(int(at_most), rel=0.25)

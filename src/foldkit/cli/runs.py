@@ -57,8 +57,6 @@ def show(sheet_file: Path, run: str) -> None:
     console.print(View(summary, log).headline())
     if summary.note:
         console.print(f"note: {summary.note}")
-    if summary.best_validation_loss is not None:
-        console.print(f"best validation loss {summary.best_validation_loss:.4f} at step {summary.best_step}")
     for name, value in scores(folder).items():
         console.print(f"{name} {value:.4f}")
     for said in diagnose(log, summary.ended):
