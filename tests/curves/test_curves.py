@@ -172,7 +172,7 @@ def test_a_claim_holds_its_figures_and_a_running_training_is_not_called_short() 
     (found,) = diagnose(RunLog.of_events(events), "done")
     assert found.name == "overfitting"
     assert "lowest, 0.5000, at step 40 and 0.7500 at the end (+50%)" in found.says
-    (long,) = diagnose(Made(falling(3, 1), falling(3, 1), n_steps=8, n_checks=4, check_seconds=8.0).log(), "done")
+    few, long = diagnose(Made(falling(3, 1), falling(3, 1), n_steps=8, n_checks=4, check_seconds=8.0).log(), "done")
     assert str(long).startswith("long validations: 32 of 33 s went into 4 of them; a smaller split.validation")
     slow = Made(lambda t: 3.0 * (1 - 0.2 * t), lambda t: 3.0 * (1 - 0.2 * t), made=0.5)
     assert diagnose(slow.log(), "") == []
@@ -184,7 +184,10 @@ def test_a_claim_holds_its_figures_and_a_running_training_is_not_called_short() 
     assert re.search(
         r"rose from 1\.0\d\d at step 1\d\d to 1\.5\d\d at the end \(\+5\d%\)", said["learning rate too high"]
     )
-    assert diagnose(Made(falling(3, 1), falling(3, 1), n_steps=5).log(), "done") == []
+    assert re.match(
+        r"few steps: 8 in all, and validation fell to the last, from 1\.5\d* to 1\.0\d*; try more", str(few)
+    )
+    assert diagnose(Made(falling(3, 1), lambda t: 3 + t, n_steps=9, n_checks=3).log(), "done") == []
 
 
 def test_rates_stand_with_the_suggested_one(tmp_path: Path) -> None:

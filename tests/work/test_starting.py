@@ -159,6 +159,8 @@ def test_a_starter_sheet_runs_as_it_is(tmp_path: Path, kind: str) -> None:
     assert started.assumed[0].startswith(f"{name} rows, {how}")
     sheet = foldkit.read_sheet(started.sheet, ["train.epochs=0.5", "train.validations=1"])
     counts = foldkit.build(sheet).counts()
+    steps = foldkit.read_sheet(started.sheet).train.epochs * counts["train"]["rows"] / sheet.train.batch
+    assert 70 < steps < 140
     assert sum(part["rows"] for part in counts.values()) == {"transcript": 20, "grouped": 80}.get(kind, 40)
     assert max(part["longest"] for part in counts.values()) <= sheet.train.window
     assert foldkit.train(sheet).adapter.exists()

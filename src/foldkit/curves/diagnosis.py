@@ -107,9 +107,7 @@ class Facts:
 def diagnose(log: RunLog, reason: str = "") -> list[Diagnosis]:
     """Return what the figures of a log show. `reason` says why the training ended, "" that it has not."""
     facts = facts_of(log, reason)
-    if len(facts.losses) < _STEPS:
-        return [found for found in (_stopped_early(facts), _skipped(facts), _long_validations(facts)) if found]
-    return [found for rule in RULES for found in [rule(facts)] if found]
+    return [found for rule in (RULES if len(facts.losses) >= _STEPS else OF_FEW) for found in [rule(facts)] if found]
 
 
 def facts_of(log: RunLog, reason: str = "") -> Facts:
@@ -311,6 +309,16 @@ def _stopped_early(facts: Facts) -> Diagnosis | None:
     return Diagnosis("stopped early", says, todo)
 
 
+def _few_steps(facts: Facts) -> Diagnosis | None:
+    """Return a claim where a training was at its end before it had begun to learn."""
+    if facts.reason != "done" or len(facts.checks) < 2 or facts.checks.argmin() != len(facts.checks) - 1:
+        return None
+    if facts.checks[0] - facts.checks[-1] < _FLAT * facts.checks[0]:
+        return None
+    says = f"{len(facts.losses)} in all, and validation fell to the last, from {facts.checks[0]:.4f} to "
+    return Diagnosis("few steps", f"{says}{facts.checks[-1]:.4f}", "try more epochs, or a smaller batch")
+
+
 def _long_validations(facts: Facts) -> Diagnosis | None:
     if facts.check_seconds < max(_LONG_SECONDS, _LONG_SHARE * facts.seconds):
         return None
@@ -333,3 +341,5 @@ RULES: tuple[Callable[[Facts], Diagnosis | None], ...] = (
     _noisy_validation,
     _long_validations,
 )
+# Those of a training of few steps.
+OF_FEW = (_stopped_early, _skipped, _few_steps, _long_validations)

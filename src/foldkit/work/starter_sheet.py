@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 import re
 from collections.abc import Mapping
 from typing import NamedTuple
@@ -11,6 +12,8 @@ from foldkit.rows import Kind, RowsSettings
 from foldkit.templates.template import BUILTIN
 
 _FEW = 200
+# Steps that a training should make: of fewer hardly anything is learned.
+_STEPS = 100
 _SECTION = re.compile(r"\[rows\.(\w+)\]")
 _BARE = re.compile(r"[A-Za-z0-9_-]+")
 # The templates of kinds whose rows are shaped, and what groups of rows are kept together.
@@ -79,6 +82,7 @@ class Found(NamedTuple):
 
 def sheet_text(found: Found, window: int) -> str:
     """Return the sheet of rows as they were found, for examples of at most so many tokens."""
+    epochs, batch = pace(found)
     return f"""# One piece of work, from rows to scores. Paths are relative to this file.
 
 {_rows(found)}
@@ -96,11 +100,18 @@ reach = "all"               # or attention, mlp
 
 [train]
 window = {window:<18} # longest example in tokens; longer ones are set aside, never cut
-epochs = 3
-batch = 16
+epochs = {epochs}
+batch = {batch}
 learning_rate = 1e-3
 {_objective(found.kind)}
 {_score(found.kind, lists=found.lists)}"""
+
+
+def pace(found: Found) -> tuple[int, int]:
+    """Return epochs and batch: of few rows more of smaller ones, for a hundred steps or nearly so."""
+    n_train = 0.8 * found.n_rows
+    batch = 16 if 3 * n_train >= 16 * _STEPS else 8 if 5 * n_train >= 8 * _STEPS else 4
+    return min(20, max(3, math.ceil(_STEPS * batch / max(1.0, n_train)))), batch
 
 
 def template_text(found: Found) -> str:

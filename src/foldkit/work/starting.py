@@ -34,7 +34,7 @@ from .inputs import Inputs, open_inputs
 from .sheet import sheet_from_mapping
 from .starter_kind import found_kind
 from .starter_shapes import FIRST_ROWS, found_roles, shape_section
-from .starter_sheet import KEPT, SHAPED, Found, shapes_in, sheet_text, template_text
+from .starter_sheet import KEPT, SHAPED, Found, pace, shapes_in, sheet_text, template_text
 
 _WINDOWS = (128, 256, 512, 1024, 2048)
 # Names of columns that may say how good an answer is.
@@ -94,7 +94,7 @@ def start(
         write_aside(template_at, template_text(found))
         write_aside(sheet_at, sheet_text(found, window))
     alone = [] if found.group or found.in_order else [_alone(found.groups)]
-    return Start(sheet_at, template_at, (*assumed, *told, fits, *alone))
+    return Start(sheet_at, template_at, (*assumed, *told, fits, *_paced(found), *alone))
 
 
 @contextlib.contextmanager
@@ -188,6 +188,13 @@ def _parted(found: Found, inputs: Inputs) -> tuple[Found, str]:
         said = f"there are too few {whole}s to part them, {found.n_units}: the last ones are the test part"
         return found._replace(group="", in_order=True), said
     return found, f"{parts} of one {whole} stay in one part"
+
+
+def _paced(found: Found) -> list[str]:
+    """Say of few rows how they are trained on."""
+    epochs, batch = pace(found)
+    few = f"of few rows many steps: batches of {batch}, {epochs} epochs" if batch < 16 else ""
+    return [few] if few else []
 
 
 def _fitted(found: Found, inputs: Inputs) -> tuple[Found, int, str]:
