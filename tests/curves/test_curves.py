@@ -187,6 +187,8 @@ def test_a_claim_holds_its_figures_and_a_running_training_is_not_called_short() 
     assert re.match(
         r"few steps: 8 in all, and validation fell to the last, from 1\.5\d* to 1\.0\d*; try more", str(few)
     )
+    learned = Made(falling(3, 0.06, 9), falling(3, 0.001, 60), check_noise=0.1, check_rows=40, n_checks=14)
+    assert diagnose(learned.log(), "done") == []
     assert diagnose(Made(falling(3, 1), lambda t: 3 + t, n_steps=9, n_checks=3).log(), "done") == []
 
 

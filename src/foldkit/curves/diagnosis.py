@@ -18,6 +18,8 @@ _FLAT, _FALLING, _TURNED, _DIVERGED = 0.02, 0.08, 0.06, 0.3
 _STEPS, _CHECKS = 20, 4
 # Above so many times the loss of the first step, the steps themselves have done harm.
 _BLOWN = 1.2
+# What validations move by is nothing below this share of the loss at the start.
+_STILL = 0.0005
 # A spike rises by this share of the loss at the start at least: of a low one some small batches have twice as much.
 _SPIKE = 0.1
 # The figures of steps that a diagnosis needs.
@@ -260,7 +262,8 @@ def _overfitting(facts: Facts) -> Diagnosis | None:
     low, late = facts.checks[best], float(after[-2:].mean())
     rise = late / low - 1
     from_train, to_train = facts.near(facts.check_steps[best]), facts.end
-    if rise < _TURNED or late - low < 3 * facts.check_noise or to_train > 0.97 * from_train:
+    clear = late - low >= max(3 * facts.check_noise, _STILL * facts.begin)
+    if rise < _TURNED or not clear or to_train > 0.97 * from_train:
         return None
     says = (
         f"validation was lowest, {low:.4f}, at step {facts.check_steps[best]} and {late:.4f} at the end (+{rise:.0%}), "
@@ -287,6 +290,8 @@ def _too_few_rows(facts: Facts) -> Diagnosis | None:
 
 def _noisy_validation(facts: Facts) -> Diagnosis | None:
     if len(facts.checks) < 6 or not 0 < facts.n_validation < 100 or _rate_too_high(facts):
+        return None
+    if facts.check_noise < _STILL * facts.begin:
         return None
     late = facts.checks[len(facts.checks) // 3 :]
     jumps = np.diff(late)

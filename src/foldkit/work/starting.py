@@ -193,8 +193,9 @@ def _parted(found: Found, inputs: Inputs) -> tuple[Found, str]:
 def _paced(found: Found) -> list[str]:
     """Say of few rows how they are trained on."""
     epochs, batch = pace(found)
-    few = f"of few rows many steps: batches of {batch}, {epochs} epochs" if batch < 16 else ""
-    return [few] if few else []
+    n_steps = round(0.8 * found.n_rows * epochs / batch)
+    said = f"{found.n_rows} rows are few: batches of {batch} and {epochs} epochs, about {n_steps} steps"
+    return [said] if batch < 16 else []
 
 
 def _fitted(found: Found, inputs: Inputs) -> tuple[Found, int, str]:
