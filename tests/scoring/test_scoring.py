@@ -381,12 +381,20 @@ def test_a_verdict_needs_an_interval_without_zero_and_the_test() -> None:
 
 
 def card_of(
-    answers: Sequence[str], asked: dict[str, Any] | None = None, groups: Sequence[str] = (), **changes: Any
+    answers: Sequence[str],
+    asked: dict[str, Any] | None = None,
+    groups: Sequence[str] = (),
+    targets: Sequence[str] = (),
+    cut: int = 0,
+    **changes: Any,
 ) -> Scorecard:
+    """Return the card of a base without an idea and an adapter with these answers, so many of which are cut."""
     settings = ScoreSettings(measures=tuple(MEASURES), pattern=FORM.pattern, by="kind", **changes)
     rows = [(index + 3, {"kind": "old" if index % 2 else "new"}) for index in range(len(answers))]
-    base = [reply("SW 5", "no | idea\n", 8.0) for _ in answers]
-    own = [reply("SW 5", answer, 1.0) for answer in answers]
+    targets = targets or ["SW 5"] * len(answers)
+    base = [reply(target, "no | idea\n", 8.0) for target in targets]
+    both = enumerate(zip(targets, answers, strict=True))
+    own = [reply(target, answer, 1.0, ended=place >= cut) for place, (target, answer) in both]
     general = {"g.txt": ([10.0, 12.0] * 10, [10, 10] * 10)}, {"g.txt": ([15.0, 18.5] * 10, [10, 10] * 10)}
     given = [Given("base", base, 10, general[0]), Given("adapter", own, 10, general[1])]
     given[1] = Given("adapter", own, 10, general[1], {"case": [reply("SW 5", "SW 4")] * len(own)})
@@ -458,6 +466,16 @@ def test_the_card_says_what_lessens_it() -> None:
     assert "adapter forgot general text: loss a token +0.575" in said
     assert "With prompts reworded by case, adapter's exact falls: 0.500, then 0.000" in said
     assert "Under 20 rows, which says little: kind new, old." in said
+    assert "one and the same" not in said + "\n".join(all_lines(labels))
+    assert "did not end" not in said
+    odd = [f"SW {n % 5}" for n in range(20)]
+    same = card_of([" . . "] * 11 + ["SW 5"] * 9, targets=odd, cut=2)
+    assert "11 of adapter's 20 answers are one and the same, '. .'; the commonest target stands 4 times." in all_lines(
+        same
+    )
+    assert any(line.startswith("10.0% of adapter's answers did not end by themselves:") for line in all_lines(same))
+    for answers, targets in (([". ."] * 8 + odd[:12], odd), ([". ."] * 20, ["SW 5"] * 11 + odd[:9]), ([""] * 20, odd)):
+        assert "one and the same" not in "\n".join(all_lines(card_of(answers, targets=targets)))
     adapter = card.contender("adapter")
     assert (adapter.far["near"]["exact"], adapter.far["far"]["exact"]) == (0.0, 1.0)
     for near, counts in (([1.0] * 19 + [0.4], (19, 1)), ([0.0] * 19 + [0.4], (1, 19)), ([1.0] * 20, ())):

@@ -42,7 +42,8 @@ class Difference:
 class ContenderScore:
     """All figures of one contender. `fields` has the share right of each field, `by` the figures of each group.
 
-    `copied` is the share of answers that are a reply of train to the letter.
+    `copied` is the share of answers that are a reply of train to the letter, `cut` of those that did not end by
+    themselves; `alike` is the answer that was given most often, and how often.
     `reworded` has the figures on the same rows with their prompts reworded, by what reworded them.
     """
 
@@ -56,6 +57,8 @@ class ContenderScore:
     by: dict[str, dict[str, float]]
     far: dict[str, dict[str, float]]
     copied: float
+    cut: float = 0.0
+    alike: tuple[str, int] = ("", 0)
     general: dict[str, Difference | Interval] = field(default_factory=dict)
     reworded: dict[str, dict[str, float]] = field(default_factory=dict)
 
@@ -66,7 +69,8 @@ class Scorecard:
 
     `signed` holds version, seed, fingerprints and settings, so that every figure can be traced. `leaks` are rows of
     test that stand in train too; `confused` the commonest wrong labels or fields; `suspects` rows of train that
-    the adapter still finds the hardest; `repeated` is the share of targets that are a reply of train to the letter.
+    the adapter still finds the hardest; `repeated` is the share of targets that are a reply of train to the letter,
+    `alike` the commonest target and how often it stands.
     """
 
     n_rows: int
@@ -79,6 +83,7 @@ class Scorecard:
     confused: tuple[tuple[str, str, int], ...] = ()
     suspects: tuple[dict[str, Any], ...] = ()
     repeated: float = 0.0
+    alike: tuple[str, int] = ("", 0)
     rows: tuple[dict[str, Any], ...] = ()
 
     def as_mapping(self) -> dict[str, Any]:
@@ -177,6 +182,7 @@ def make_scorecard(
         _confused(given[-1].replies, asked, settings),
         tuple(asked.suspects),
         _share_of_train([reply.target for reply in given[0].replies], asked),
+        _commonest([reply.target for reply in given[0].replies]),
         kept,
     )
 
@@ -242,6 +248,8 @@ class _Scoring:
             {place: parts[place] for place in self.places},
             {place: parts[place] for place in self.far_places},
             _share_of_train([reply.answer for reply in replies], self.asked),
+            sum(not reply.ended for reply in replies) / len(replies),
+            _commonest([reply.answer for reply in replies]),
             _general(given, base, self.settings.seed),
             self._reworded(given, by_name),
         )
@@ -373,6 +381,11 @@ def _confused(replies: Sequence[Reply], asked: Asked, settings: ScoreSettings) -
 def _share_of_train(texts: Sequence[str], asked: Asked) -> float:
     """Return the share of texts that are a reply of train to the letter."""
     return sum(text.strip() in asked.train_replies for text in texts) / len(texts)
+
+
+def _commonest(texts: Sequence[str]) -> tuple[str, int]:
+    """Return the text that stands most often, blanks around it aside, and how often."""
+    return Counter(text.strip() for text in texts).most_common(1)[0]
 
 
 def _places(asked: Asked, by: str) -> dict[str, list[int]]:

@@ -14,6 +14,8 @@ from .scorecard import ALPHA, FEW_ROWS, ContenderScore, Difference, Scorecard
 _OF_TARGET = ("loss", "perplexity", "bits", "tokens")
 # A measure falls when prompts are reworded by so much of itself before it is spoken of.
 _HANGS = 0.1
+# Shares of answers that did not end, and that are one and the same, before they are spoken of.
+_CUT, _ALIKE = 0.05, 0.2
 
 
 def verdict_lines(card: Scorecard) -> list[str]:
@@ -36,10 +38,23 @@ def warning_lines(card: Scorecard) -> list[str]:
     if last.copied > card.repeated:  # where targets are, as labels, so are right answers
         shares = f"{last.copied:.1%} of {last.name}'s answers are a reply of train to the letter"
         found.append(f"{shares}, and {card.repeated:.1%} of the targets.")
+    found += _of_answers(card, last)
     found += [_forgot(score, text, one) for score in card.contenders for text, one in _differences(score)]
     for name, count in card.signed.get("left_out", {}).items():
         found.append(f"{count} test rows of {name} can't be used with this base and template, and are left out.")
     found += [line for score in card.contenders for how in score.reworded for line in [_hangs(score, how)] if line]
+    return found
+
+
+def _of_answers(card: Scorecard, last: ContenderScore) -> list[str]:
+    """Say of answers that they did not end, or are one and the same where targets are not."""
+    found, (answer, n_alike) = [], last.alike
+    if last.cut >= _CUT:
+        todo = "an end that was not learned, or [score] max_tokens that is too low for them"
+        found.append(f"{last.cut:.1%} of {last.name}'s answers did not end by themselves: {todo}.")
+    if answer and n_alike > max(2, 2 * card.alike[1], _ALIKE * card.n_rows):
+        same = f"{n_alike} of {last.name}'s {card.n_rows} answers are one and the same, {answer[:40]!r}"
+        found.append(f"{same}; the commonest target stands {card.alike[1]} times.")
     return found
 
 
