@@ -19,6 +19,9 @@ if TYPE_CHECKING:
     from foldkit.models import Base
     from foldkit.training.pair_objective import Reference
 
+# By fewer rows of validation the best adapter is chosen much by chance.
+_FEW = 10
+
 
 class Parts:
     """The dataset, the base and the adapter of one sheet, and the header that the adapter's file will have.
@@ -84,6 +87,10 @@ class Parts:
             n = f"{len(aside)} row{'s' * (len(aside) != 1)}"
             first = f"row {aside[0].row}, {aside[0].reason}"
             found.append(f"{n} set aside, from which nothing is learned, the first {first}; foldkit build names them")
+        n_check = len(self.dataset.parts["validation"])
+        if 0 < n_check < _FEW:
+            n = f"{n_check} row{'s choose' if n_check > 1 else ' chooses'} the best adapter"
+            found.append(f"{n}, which is much by chance: a larger split.validation chooses better")
         if any(parts != self.header.parts for parts in self.header.earlier):
             begun = self.sheet.adapter.begin or self.sheet.adapter.over
             what = (
