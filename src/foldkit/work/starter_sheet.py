@@ -34,6 +34,7 @@ KEPT = {
     "messages": ("pairs", "prompt"),
     "source_row": ("pieces", "text"),
 }
+_GENERAL = '# general = ["other.txt"]     # text of another kind: how much of it the adapter forgets\n'
 # What an input stands under, where only some kinds of rows have one.
 _PROMPT = 'text = "{prompt}"\n'
 _ABOVE_INPUT = {"preference": _PROMPT, "picked": _PROMPT, "graded": _PROMPT, "label": 'text = "{text}"\n'}
@@ -194,7 +195,7 @@ def _objective(kind: Kind) -> str:
 
 def _score(kind: Kind, *, lists: bool) -> str:
     if kind.name == "text":  # nothing is asked
-        return '[score]\nmeasures = ["loss"]\n'
+        return f'[score]\nmeasures = ["loss"]\n{_GENERAL}'
     of_answers = '"label", "f1"' if kind.name in ("label", "grouped", "choices") else '"exact", "similarity"'
     if lists:
         of_answers = '"exact", "items"'
@@ -202,7 +203,7 @@ def _score(kind: Kind, *, lists: bool) -> str:
         of_answers = f'"ranked", {of_answers}'
     return f"""[score]
 measures = ["loss", {of_answers}]
-
+{_GENERAL}
 [[score.contender]]
 name = "base with 3 shots"
 shots = 3
