@@ -127,7 +127,7 @@ def test_every_kind_of_contender_is_held_against_the_base_on_the_same_rows(score
     assert own.reworded.keys() == {"case and spelling", "plainer.toml"}
     assert own.reworded["plainer.toml"].keys() == own.measures.keys() - {"judge clear"}
     assert own.cost == pytest.approx((own.prompt_tokens + 4 * own.answer_tokens) / 1000)
-    asked = foldkit.open_asked({run.adapter: 1.0})
+    asked = foldkit.open_asked(run.adapter)
     train = {one.row: one for one in foldkit.build(sheet).parts["train"]}
     losses = {row: _loss(asked.base.decoder, one) for row, one in train.items()}
     worst = sorted(losses, key=losses.__getitem__, reverse=True)[:3]

@@ -173,8 +173,8 @@ def _nothing_learned(facts: Facts) -> str:
     high = int(course.argmax())
     if facts.steps[0] != 1 or facts.end < first or course[high] < max(_BLOWN * first, first + facts.clear_of(0)):
         return ""
-    rose = f"was {first:.3f} at the first step and {course[high]:.3f} about step {_step_of(facts, high)}"
-    return f"train loss {rose}, and is {facts.end:.3f}: nothing was learned"
+    mean = f"{course[high]:.3f} in the mean of {len(facts.tail)} steps up to {_step_of(facts, high)}"
+    return f"train loss was {first:.3f} at the first step, {mean}, and is {facts.end:.3f}: nothing was learned"
 
 
 def _rose(facts: Facts) -> str:
