@@ -193,11 +193,18 @@ def test_rates_grow_until_the_loss_runs_away(examples: list[Example], monkeypatc
 
 @pytest.mark.parametrize(
     ("losses", "expected"),
-    [([3, 2, 1, 4, 9], 3e-5), ([3, 2.9, 2.95, 3, 3], None), ([3, 2, float("nan")], 3e-6), ([float("nan")], None)],
+    [
+        ([3, 3, 2, 1, 4, 9], 3e-5),
+        ([1, 3, 3, 2, 2.5], 3e-5),
+        ([3, 3, 2.9, 2.95, 3, 3], None),
+        ([1, 1, 1, 0.95, 1], None),
+        ([3, 3, 2, float("nan")], 3e-6),
+        ([float("nan")], None),
+    ],
 )
 def test_the_suggestion_is_a_tenth_of_the_lowest(losses: list[float], expected: float | None) -> None:
-    """By hand; none where no rate lowered the loss by a tenth."""
-    tried = [TriedRate(step, 3 * 10.0 ** (step - 6), loss, loss) for step, loss in enumerate(losses)]
+    """By hand; none where no rate lowered the loss by a tenth of what it was at rates that learn nothing."""
+    tried = [TriedRate(step, 3 * 10.0 ** (step - 7), loss, loss) for step, loss in enumerate(losses)]
     assert suggested_rate(tried) == (pytest.approx(expected) if expected else None)
 
 

@@ -21,6 +21,8 @@ from .settings import TrainSettings
 from .stepping import Stepper
 
 LOWEST, HIGHEST, N_STEPS = 1e-6, 1.0, 60
+# Up to this rate hardly anything is learned: the mean of these losses is the base's, however far batches are apart.
+_STILL = 1e-5
 # How much of the smoothed loss each step keeps; past how many times the lowest one a loss has run away.
 _SMOOTH, _AWAY = 0.7, 2.0
 
@@ -52,16 +54,16 @@ def try_rates(
     objective = objective_for(settings, train, reference)
     n_lanes = count_lanes(decoder, settings, usual_tokens(train, settings))
     stepper = Stepper(decoder, adapter, settings, objective, n_lanes=n_lanes)
-    smoothed, lowest = math.nan, math.inf
+    smoothed, lowest = 0.0, math.inf
     lengths = token_counts(train)
     try:
         with memory_kept():
             for step, indices in enumerate(itertools.islice(batches(lengths, settings), n_steps)):
                 rate = LOWEST * (HIGHEST / LOWEST) ** (step / max(1, n_steps - 1))
                 loss = stepper.gradient(stepper.passes([train[index] for index in indices])).loss
-                smoothed = loss if step == 0 else _SMOOTH * smoothed + (1 - _SMOOTH) * loss
+                smoothed += (loss - smoothed) * (1 / (step + 1) if rate <= _STILL else 1 - _SMOOTH)
                 yield TriedRate(step + 1, rate, loss, smoothed)
-                lowest = min(lowest, smoothed)
+                lowest = min(lowest, smoothed) if rate > _STILL else smoothed
                 if not smoothed <= _AWAY * lowest:
                     break
                 stepper.update(rate)
@@ -73,10 +75,12 @@ def try_rates(
 def suggested_rate(tried: Sequence[TriedRate]) -> float | None:
     """Return a tenth of the rate at which the smoothed loss was lowest; None where it never fell by a tenth.
 
+    It fell from the mean of the lowest rates, which change hardly anything.
     There the steps are too long already, for each loss still profits from the smaller rates before it.
     """
     finite = [one for one in tried if math.isfinite(one.smoothed_loss)]
     if not finite:
         return None
-    best = min(finite, key=lambda one: one.smoothed_loss)
-    return best.learning_rate / 10 if best.smoothed_loss < 0.9 * finite[0].smoothed_loss else None
+    begin = [one for one in finite if one.learning_rate <= _STILL] or finite[:1]
+    best = min((one for one in finite if one not in begin[:-1]), key=lambda one: one.smoothed_loss)
+    return best.learning_rate / 10 if best.smoothed_loss < 0.9 * begin[-1].smoothed_loss else None
