@@ -28,7 +28,7 @@ CONFIGS: dict[str, dict[str, Any]] = {
     "llama, llama3": {**SIZES, "rope_scaling": {**LLAMA3, "original_max_position_embeddings": 32}},
     "llama, yarn": {
         **SIZES,
-        "rope_scaling": {"rope_type": "yarn", "factor": 4.0, "original_max_position_embeddings": 256},
+        "rope_scaling": {"rope_type": "yarn", "factor": 4.0, "original_max_position_embeddings": 4096},
     },
     "mistral": {**SIZES, "sliding_window": 4},
     "qwen2": {**SIZES, "use_sliding_window": True, "sliding_window": 4, "max_window_layers": 2},
