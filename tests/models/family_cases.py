@@ -25,7 +25,7 @@ CONFIGS: dict[str, dict[str, Any]] = {
     "llama": SIZES,
     "llama, biases": {**SIZES, "attention_bias": True, "mlp_bias": True, "head_dim": 6, "tie_word_embeddings": True},
     "llama, linear": {**SIZES, "rope_scaling": {"rope_type": "linear", "factor": 2.5}},
-    "llama, llama3": {**SIZES, "rope_scaling": {**LLAMA3, "original_max_position_embeddings": 32}},
+    "llama, llama3": {**SIZES, "rope_scaling": {**LLAMA3, "original_max_position_embeddings": 128}},
     "llama, yarn": {
         **SIZES,
         "rope_scaling": {"rope_type": "yarn", "factor": 4.0, "original_max_position_embeddings": 4096},
