@@ -5,6 +5,7 @@ A figure is held against its own scatter before anything is said of it, so that 
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Callable
 from dataclasses import dataclass
 
@@ -61,11 +62,11 @@ class Facts:
     seconds: float
     check_seconds: float
 
-    @property
+    @functools.cached_property
     def course(self) -> np.ndarray:
         """The mean loss of as many steps as `tail` has, ending at each step, from the first that has so many."""
-        width = len(self.tail)
-        return np.asarray(np.lib.stride_tricks.sliding_window_view(self.losses, width).mean(1))
+        width, sums = len(self.tail), np.concatenate(([0.0], np.cumsum(self.losses)))
+        return np.asarray((sums[width:] - sums[:-width]) / width)
 
     @property
     def begin(self) -> float:
