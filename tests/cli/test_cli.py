@@ -332,7 +332,8 @@ def test_a_forecast_and_a_search_for_a_rate(work_folder: Path) -> None:
     for word in ("14 steps", "activations", "(measured)", "peak", "first validation after"):
         assert word in said.stdout, word
     (in_all,) = re.findall(r"in all +(\d+) ", said.stdout)
-    (at_most,) = re.findall(r"at most (\d+) MB of memory", call("train", cwd=work_folder).stdout)
+    learning = ("--set", "train.learning_rate=2e-2", "--set", "train.epochs=9")
+    (at_most,) = re.findall(r"at most (\d+) MB of memory", call("train", *learning, cwd=work_folder).stdout)
     (started,) = foldkit.read_log(work_folder / "runs" / "run-001" / "log.jsonl").of("started")
     n, total = started["n_trainable"], started["n_trainable"] + started["n_base"]
     assert f"{n:,} trainable numbers, {n / total:.1%} of {total:,} in all\n" in said.stdout
@@ -344,6 +345,9 @@ def test_a_forecast_and_a_search_for_a_rate(work_folder: Path) -> None:
     assert int(in_all) == pytest.approx(int(at_most), rel=0.25)
     short = call("forecast", "--set", "train.epochs=9000", "--set", "train.minutes=1", cwd=work_folder)
     assert "all of it about 60 s\nminutes end it at about step" in short.stdout
+    changes = ("train.learning_rate=3", "train.epochs=9", "adapter.begin=runs/run-001/adapter.safetensors")
+    high = call("train", *(word for change in changes for word in ("--set", change)), cwd=work_folder)
+    assert high.stderr.count("! so far, learning rate too high: train loss ") == 1, high.stderr
     found = call("train", "--find-rate", "--set", "train.batch=8", cwd=work_folder)
     assert found.returncode == 0, found.stderr
     assert "suggested: foldkit train --set train.learning_rate=" in found.stdout

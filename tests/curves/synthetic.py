@@ -30,6 +30,7 @@ class Made:
     seed: int = 0
     spikes: tuple[float, ...] = ()
     rate: Callable[[np.ndarray], np.ndarray] | None = None
+    moved: float = 0.0
     skipped: int = 0
     check_seconds: float = 1.0
     extra: list[dict[str, Any]] = field(default_factory=list)
@@ -51,6 +52,8 @@ class Made:
         ]
         for step in taken if self.rate else ():
             step["learning_rate"] = float(self.rate(np.array(step["step"] / self.n_steps)))
+        for step in taken if self.moved else ():
+            step["update_ratio"] = self.moved / step["step"]
         checked = [
             {"event": "validation", "step": int(s), "validation_loss": float(v), "seconds": t}
             for s, v, t in zip(at, checks, self.seconds_at(at, at, before=False), strict=True)
@@ -83,7 +86,9 @@ def planted() -> list[tuple[str, Made]]:
         made.append(("still falling", Made(line, lambda t, f=line: 1.05 * f(t), seed=i)))
     for i, (level, noise) in enumerate(((3.2, 0.05), (1.1, 0.1), (0.7, 0.15), (5.0, 0.02))):
         still = lambda t, a=level: a + 0 * t  # noqa: E731
-        made.append(("flat", Made(still, still, noise=noise, n_steps=(60, 200, 500, 1000)[i], seed=i)))
+        length = (60, 200, 500, 1000)[i]
+        made.append(("flat", Made(still, still, noise=noise, n_steps=length, seed=i)))
+        made.append(("learning rate too high", Made(still, still, noise=noise, n_steps=length, moved=0.9, seed=i)))
     for i, (at, rise) in enumerate(((0.3, 0.3), (0.5, 0.2), (0.4, 0.8), (0.6, 0.15), (0.25, 2.0))):
         made.append(("overfitting", Made(falling(3, 0.15), turning(3.1, 0.5, at, rise), n_steps=400, seed=i)))
     return [*made, *_planted_rates(), *_planted_rows_and_ends()]
@@ -107,12 +112,13 @@ def _planted_rates() -> list[tuple[str, Made]]:
         bump = lambda t, h=high: (h - 1) * (30 * t - 0.1) * np.exp(1.1 - 30 * t)  # noqa: E731
         blown = lambda t, e=end, f=bump: 3 * (1 + (e - 1) * t + f(t))  # noqa: E731
         made.append(("learning rate too high", Made(blown, blown, noise=0.03, seed=i, **wild)))
-    for i, (at, rise) in enumerate(((0.35, 1.5), (0.5, 2.0))):
+    for i, (at, rise) in enumerate(((0.35, 2.5), (0.5, 2.0))):
         hump = lambda t, a=at, r=rise: falling(3, 0.5)(t) * (1 + r * np.exp(-((t - a) ** 2) / 0.01))  # noqa: E731
         made.append(("learning rate too high", Made(hump, hump, seed=i, **wild)))
     for i, share in enumerate((0.1, 0.15, 0.2, 0.3)):
         slow = lambda t, s=share: 3.0 * (1 - s * t)  # noqa: E731
-        made.append(("learning rate too low", Made(slow, slow, noise=0.03, seed=i)))
+        made.append(("learning rate too low", Made(slow, slow, noise=0.03, moved=0.05, seed=i)))
+        made.append(("learning rate too high", Made(slow, slow, noise=0.03, moved=0.5, seed=i)))
         spent = lambda t, s=share: 3.0 * (1 - s * (t + np.sin(np.pi * t) / np.pi))  # noqa: E731
         made.append(("learning rate too low", Made(spent, spent, noise=0.03, rate=cosine, seed=i)))
     return made

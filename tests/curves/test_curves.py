@@ -11,6 +11,7 @@ import numpy as np
 import pytest
 
 from foldkit.curves import (
+    Alarm,
     diagnose,
     draw,
     draw_figure,
@@ -215,3 +216,22 @@ def test_the_lengths_stand_with_their_window(tmp_path: Path) -> None:
     assert "<svg" in (tmp_path / "x.svg").read_text()
     with pytest.raises(InputError, match="at least one"):
         draw_lengths([], [], 30, "a set")
+
+
+@pytest.mark.parametrize(
+    ("made", "rings"),
+    [
+        (one, 1)
+        for name, one in planted()
+        if name == "learning rate too high" and not (one.skipped or one.spikes or one.moved)
+    ]
+    + [(one, 0) for one in healthy()],
+)
+def test_an_alarm_rings_once_for_a_rate_too_high_and_never_else(made: Made, rings: int) -> None:
+    """Heard step by step, and asked after each."""
+    alarm, heard = Alarm(), list[str]()
+    for step, loss in zip(*made.log().series("step", "loss"), strict=True):
+        alarm.hear(step, loss)
+        found = alarm.rings()
+        heard += [found.name] if found else []
+    assert heard == ["learning rate too high"] * rings

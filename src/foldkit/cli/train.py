@@ -204,18 +204,20 @@ def _find_rate(sheet: Sheet) -> None:
 
 
 def _listener(progress: Progress) -> Callable[[TrainEvent], None]:
+    from foldkit.curves import Alarm
     from foldkit.runs import clock
     from foldkit.training import Checked, Checking, Noted, Preparing, Skipped, Started, Stepped
 
-    task = progress.add_task("opening the base", total=None)
+    task, alarm = progress.add_task("opening the base", total=None), Alarm()
 
     def listen(event: TrainEvent) -> None:
+        nonlocal alarm
         if isinstance(event, Noted):
             progress.console.print(f"! {event.says}")
         elif isinstance(event, Preparing):
             progress.update(task, description=f"{event.what}, {event.n_done / event.n_rows:.0%} of it")
         elif isinstance(event, Started):
-            total = event.n_trainable + event.n_base
+            total, alarm = event.n_trainable + event.n_base, Alarm()
             progress.update(task, total=event.n_steps, completed=event.step, description="the first step")
             going_on = f", {event.step} of them made before" if event.step else ""
             progress.console.print(
@@ -223,6 +225,7 @@ def _listener(progress: Progress) -> Callable[[TrainEvent], None]:
                 f"({event.trainable_bytes / 1e6:.1f} MB), {event.n_trainable / total:.1%} of {total:,} in all"
             )
         elif isinstance(event, Stepped):
+            alarm.hear(event.step, event.loss)
             to_go = clock(event.to_go)
             said = f"loss {event.smoothed_loss:.3f}  {event.tokens_per_second:,.0f} tokens/s  {to_go} to go"
             progress.update(task, completed=event.step, description=said)
@@ -237,6 +240,9 @@ def _listener(progress: Progress) -> Callable[[TrainEvent], None]:
                 f"step {event.step:>5}  validation loss {event.validation_loss:.4f}  "
                 f"token accuracy {event.validation_accuracy:.3f}  {event.seconds:>5.0f} s{best}"
             )
+            rung = alarm.rings()
+            if rung:
+                progress.console.print(f"! so far, {rung}")
 
     return listen
 

@@ -1,5 +1,6 @@
 """Smoothing, diagnosis and drawing of runs, of the lengths of examples, and of learning rates that were tried."""
 
+from .alarm import Alarm
 from .curve import ACROSS, Curve, curve_of, read_curves, run_labels, thinned
 from .diagnosis import FIGURES, Diagnosis, diagnose
 from .drawing import draw, draw_figure, save_picture
@@ -10,6 +11,7 @@ from .smoothing import smooth
 __all__ = [
     "ACROSS",
     "FIGURES",
+    "Alarm",
     "Curve",
     "Diagnosis",
     "curve_of",

@@ -16,15 +16,17 @@ from foldkit.runs import RunLog
 # Shares of a loss that a change must come to before it is spoken of.
 _FLAT, _FALLING, _TURNED, _DIVERGED = 0.02, 0.08, 0.06, 0.3
 # Fewer points than these tell nothing.
-_STEPS, _CHECKS = 20, 4
-# Above so many times the loss of the first step, the steps themselves have done harm.
-_BLOWN = 1.2
+FEWEST, _CHECKS = 20, 4
+# A step that is so long, of the length of what is trained, is no short one.
+_FAR = 0.2
+# By this share above the loss of the first step, the steps themselves have done harm.
+_BLOWN = 0.2
 # What validations move by is nothing below this share of the loss at the start.
 _STILL = 0.0005
 # A spike rises by this share of the loss at the start at least: of a low one some small batches have twice as much.
 _SPIKE = 0.1
 # The figures of steps that a diagnosis needs.
-FIGURES = ("loss", "epoch", "seconds", "learning_rate")
+FIGURES = ("loss", "epoch", "seconds", "learning_rate", "update_ratio")
 # Validations that take this share of a training, and so many seconds, are spoken of.
 _LONG_SHARE, _LONG_SECONDS = 0.25, 30.0
 
@@ -45,6 +47,7 @@ class Diagnosis:
 class Facts:
     """What is known of a training: losses of steps and of validations, what it began with, how long it took, its end.
 
+    `moved` is the length of the longest step over that of what is trained, 0 where it is not known.
     `reason` is that of the run, "killed" or "failed" where it has none, "" while it is still at work.
     """
 
@@ -61,6 +64,7 @@ class Facts:
     reason: str
     seconds: float
     check_seconds: float
+    moved: float
 
     @functools.cached_property
     def course(self) -> np.ndarray:
@@ -110,7 +114,7 @@ class Facts:
 def diagnose(log: RunLog, reason: str = "") -> list[Diagnosis]:
     """Return what the figures of a log show. `reason` says why the training ended, "" that it has not."""
     facts = facts_of(log, reason)
-    return [found for rule in (RULES if len(facts.losses) >= _STEPS else OF_FEW) for found in [rule(facts)] if found]
+    return [found for rule in (RULES if len(facts.losses) >= FEWEST else OF_FEW) for found in [rule(facts)] if found]
 
 
 def facts_of(log: RunLog, reason: str = "") -> Facts:
@@ -133,6 +137,7 @@ def facts_of(log: RunLog, reason: str = "") -> Facts:
         len(log.of("skipped")),
         reason,
         *_seconds(log),
+        float(max(log.arrays("step", "update_ratio")[0], default=0.0)),
     )
 
 
@@ -153,12 +158,10 @@ def _skipped(facts: Facts) -> Diagnosis | None:
 
 
 def _rate_too_high(facts: Facts) -> Diagnosis | None:
-    says = _nothing_learned(facts)
-    if says:
-        return Diagnosis("learning rate too high", says, "try a tenth of it, or foldkit train --find-rate")
-    says = _rose(facts)
-    if says:
-        return Diagnosis("learning rate too high", says, "try a third of the learning rate")
+    """Return a claim where the losses of the steps show that they did harm."""
+    found = harm(facts)
+    if found:
+        return found
     spikes = _spikes(facts.losses, _SPIKE * facts.begin)
     if len(spikes) >= max(3, len(facts.losses) // 200):
         worst = spikes[facts.losses[spikes].argmax()]
@@ -168,28 +171,38 @@ def _rate_too_high(facts: Facts) -> Diagnosis | None:
     return None
 
 
-def _nothing_learned(facts: Facts) -> str:
+def harm(facts: Facts, sure: float = 1.0) -> Diagnosis | None:
+    """Return a claim where a loss that rose shows a rate that is too high; to be `sure` it rose so many times more."""
+    says = _nothing_learned(facts, sure)
+    if says:
+        return Diagnosis("learning rate too high", says, "try a tenth of it, or foldkit train --find-rate")
+    says = _rose(facts, sure)
+    return Diagnosis("learning rate too high", says, "try a third of the learning rate") if says else None
+
+
+def _nothing_learned(facts: Facts, sure: float) -> str:
     """Say that the loss blew up and came down to no less than it was before the first step."""
     first, course = float(facts.losses[0]), facts.course
     high = int(course.argmax())
-    if facts.steps[0] != 1 or facts.end < first or course[high] < max(_BLOWN * first, first + facts.clear_of(0)):
+    if facts.steps[0] != 1 or facts.end < first or course[high] - first < sure * max(_BLOWN * first, facts.clear_of(0)):
         return ""
     mean = f"{course[high]:.3f} in the mean of {len(facts.tail)} steps up to {_step_of(facts, high)}"
     return f"train loss was {first:.3f} at the first step, {mean}, and is {facts.end:.3f}: nothing was learned"
 
 
-def _rose(facts: Facts) -> str:
+def _rose(facts: Facts, sure: float) -> str:
     """Say that the loss rose from a mean that it had reached, be it that it fell again."""
     course = facts.course
     lows = np.minimum.accumulate(course)
     high = int((course - lows).argmax())
     low = int(course[: high + 1].argmin())
     rise = course[high] / course[low] - 1
-    if rise <= _DIVERGED or course[high] - course[low] <= max(facts.clear_of(low), _FLAT * facts.begin):
+    least = max(_DIVERGED * course[low], facts.clear_of(low), _FLAT * facts.begin)
+    if course[high] - course[low] <= sure * least:
         return ""
     where = "the end" if high + 1 == len(course) else f"step {_step_of(facts, high)}"
-    rose = f"rose from {course[low]:.3f} at step {_step_of(facts, low)} to {course[high]:.3f} at {where}"
-    return f"train loss itself {rose} (+{rise:.0%})"
+    said = f"rose from {course[low]:.3f} at step {_step_of(facts, low)} to {course[high]:.3f} at {where}"
+    return f"train loss itself {said} (+{rise:.0%})"
 
 
 def _step_of(facts: Facts, place: int) -> int:
@@ -212,7 +225,8 @@ def _flat(facts: Facts) -> Diagnosis | None:
     if abs(fall) >= max(_FLAT * facts.begin, 3 * facts.end_error) or not within:
         return None
     says = f"train loss was {facts.begin:.3f} at the start and {facts.end:.3f} at step {facts.steps[-1]}"
-    return Diagnosis("flat", says, "try ten times the learning rate; look at the learned part with foldkit look")
+    todo = "try ten times the learning rate; look at the learned part with foldkit look"
+    return _unless_far(facts, Diagnosis("flat", says, todo))
 
 
 def _rate_too_low(facts: Facts) -> Diagnosis | None:
@@ -228,7 +242,16 @@ def _rate_too_low(facts: Facts) -> Diagnosis | None:
         f"train loss fell by {fall / facts.begin:.0%} in {facts.steps[-1]} steps, {late:.0%} of it after step "
         f"{facts.steps[half]}, when half of all rates were spent"
     )
-    return Diagnosis("learning rate too low", says, "try three to ten times the rate, or foldkit train --find-rate")
+    todo = "try three to ten times the rate, or foldkit train --find-rate"
+    return _unless_far(facts, Diagnosis("learning rate too low", says, todo))
+
+
+def _unless_far(facts: Facts, found: Diagnosis) -> Diagnosis:
+    """Return a claim that calls for longer steps, or, where steps were long already, that they are too long."""
+    if facts.moved < _FAR:
+        return found
+    says = f"{found.says}, and a step moved the adapter by {facts.moved:.0%} of its length"
+    return Diagnosis("learning rate too high", says, "try a tenth of it, or foldkit train --find-rate")
 
 
 def _half(facts: Facts) -> int:
