@@ -30,11 +30,7 @@ class Alarm:
         if self._told or len(self._steps) < self._next:
             return None
         self._next = _MORE * len(self._steps)
-        none = np.zeros(0)
-        losses = np.array(self._losses)
-        facts = Facts(
-            np.array(self._steps), losses, np.ones(len(losses)), none, none, 0, 0, 0, 0.0, 0, "", 0.0, 0.0, 0.0
-        )
+        facts = Facts(np.array(self._steps), np.array(self._losses))
         found = harm(facts, _SURE)
         self._told = found is not None
         return found

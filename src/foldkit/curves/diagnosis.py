@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import functools
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 
@@ -53,18 +53,18 @@ class Facts:
 
     steps: np.ndarray
     losses: np.ndarray
-    rates: np.ndarray
-    check_steps: np.ndarray
-    checks: np.ndarray
-    n_train: int
-    n_validation: int
-    n_steps: int
-    epochs: float
-    n_skipped: int
-    reason: str
-    seconds: float
-    check_seconds: float
-    moved: float
+    rates: np.ndarray = field(default_factory=lambda: np.zeros(0))
+    check_steps: np.ndarray = field(default_factory=lambda: np.zeros(0))
+    checks: np.ndarray = field(default_factory=lambda: np.zeros(0))
+    n_train: int = 0
+    n_validation: int = 0
+    n_steps: int = 0
+    epochs: float = 0.0
+    n_skipped: int = 0
+    reason: str = ""
+    seconds: float = 0.0
+    check_seconds: float = 0.0
+    moved: float = 0.0
 
     @functools.cached_property
     def course(self) -> np.ndarray:
