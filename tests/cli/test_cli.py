@@ -406,6 +406,11 @@ def test_ctrl_c_in_an_answer_keeps_what_came(work_folder: Path) -> None:
         (["score", "--rows", "rows.jsonl"], 2, "expected a new file, found 'rows.jsonl'"),
         (["look", "--colour"], 2, "No such option"),
         (
+            ["score", "run-001"],
+            2,
+            "(run-001)\nA run is named by --run. Rows and settings stand in the sheet: fold.toml",
+        ),
+        (
             ["build", "rows.csv"],
             2,
             "extra argument (rows.csv)\nRows and settings stand in the sheet: fold.toml",

@@ -106,7 +106,7 @@ def show_summary(sheet: Sheet, summary: RowsSummary) -> None:
         console.print(f"scripts: {shares}")
     if summary.duplicates:
         n_rows = f"{len(summary.duplicates):,} row{'s repeat' if len(summary.duplicates) > 1 else ' repeats'}"
-        console.print(f"! {n_rows} an earlier one: rows {listed(summary.duplicates)}")
+        console.print(f"! {n_rows} an earlier one: {listed(summary.duplicates)}")
 
 
 def show_lengths(lengths: list[int], window: int) -> None:

@@ -29,6 +29,8 @@ _SPIKE = 0.1
 FIGURES = ("loss", "epoch", "seconds", "learning_rate", "update_ratio")
 # Validations that take this share of a training, and so many seconds, are spoken of.
 _LONG_SHARE, _LONG_SECONDS = 0.25, 30.0
+_TOO_HIGH = "learning rate too high"
+_TENTH = "try a tenth of it, or foldkit train --find-rate"
 
 
 @dataclass(frozen=True)
@@ -114,7 +116,10 @@ class Facts:
 def diagnose(log: RunLog, reason: str = "") -> list[Diagnosis]:
     """Return what the figures of a log show. `reason` says why the training ended, "" that it has not."""
     facts = facts_of(log, reason)
-    return [found for rule in (RULES if len(facts.losses) >= FEWEST else OF_FEW) for found in [rule(facts)] if found]
+    rules = RULES if len(facts.losses) >= FEWEST else OF_FEW
+    claims = [found for rule in rules for found in [rule(facts)] if found]
+    names = {found.name for found in claims}
+    return [found for found in claims if not names & OVERRULED.get(found.name, set())]
 
 
 def facts_of(log: RunLog, reason: str = "") -> Facts:
@@ -154,7 +159,7 @@ def _skipped(facts: Facts) -> Diagnosis | None:
     if not facts.n_skipped:
         return None
     says = f"{facts.n_skipped} of {len(facts.losses) + facts.n_skipped} steps were skipped as bad"
-    return Diagnosis("learning rate too high", says, "try a third of the learning rate, or a longer warm-up")
+    return Diagnosis(_TOO_HIGH, says, "try a third of the learning rate, or a longer warm-up")
 
 
 def _rate_too_high(facts: Facts) -> Diagnosis | None:
@@ -167,7 +172,7 @@ def _rate_too_high(facts: Facts) -> Diagnosis | None:
         worst = spikes[facts.losses[spikes].argmax()]
         says = f"{len(spikes)} steps stand at twice their neighbours or more, the worst at {facts.losses[worst]:.3f}"
         todo = "try half the learning rate, a longer warm-up, or a lower clip"
-        return Diagnosis("learning rate too high", f"{says} (step {facts.steps[worst]})", todo)
+        return Diagnosis(_TOO_HIGH, f"{says} (step {facts.steps[worst]})", todo)
     return None
 
 
@@ -175,9 +180,9 @@ def harm(facts: Facts, sure: float = 1.0) -> Diagnosis | None:
     """Return a claim where a loss that rose shows a rate that is too high; to be `sure` it rose so many times more."""
     says = _nothing_learned(facts, sure)
     if says:
-        return Diagnosis("learning rate too high", says, "try a tenth of it, or foldkit train --find-rate")
+        return Diagnosis(_TOO_HIGH, says, _TENTH)
     says = _rose(facts, sure)
-    return Diagnosis("learning rate too high", says, "try a third of the learning rate") if says else None
+    return Diagnosis(_TOO_HIGH, says, "try a third of the learning rate") if says else None
 
 
 def _nothing_learned(facts: Facts, sure: float) -> str:
@@ -234,8 +239,8 @@ def _rate_too_low(facts: Facts) -> Diagnosis | None:
     fall = facts.begin - facts.end
     if not facts.reason or not max(_FLAT * facts.begin, 3 * facts.end_error) <= fall <= 0.4 * facts.begin:
         return None
-    half = _half(facts)
-    late = (float(facts.losses[max(0, half - len(facts.tail) // 2) :][: len(facts.tail)].mean()) - facts.end) / fall
+    half, reach = _half(facts), len(facts.tail) // 2
+    late = (float(facts.losses[max(0, half - reach) : half + reach + 1].mean()) - facts.end) / fall
     if late < 0.38:
         return None
     says = (
@@ -251,7 +256,7 @@ def _unless_far(facts: Facts, found: Diagnosis) -> Diagnosis:
     if facts.moved < _FAR:
         return found
     says = f"{found.says}, and a step moved the adapter by {facts.moved:.0%} of its length"
-    return Diagnosis("learning rate too high", says, "try a tenth of it, or foldkit train --find-rate")
+    return Diagnosis(_TOO_HIGH, says, _TENTH)
 
 
 def _half(facts: Facts) -> int:
@@ -262,8 +267,6 @@ def _half(facts: Facts) -> int:
 
 def _still_falling(facts: Facts) -> Diagnosis | None:
     if facts.reason != "done" or len(facts.checks) < _CHECKS:
-        return None
-    if any(rule(facts) for rule in (_rate_too_high, _rate_too_low, _flat, _noisy_validation)):
         return None
     back = max(1, len(facts.checks) // 4)
     before, last = facts.checks[-1 - back], facts.checks[-1]
@@ -313,9 +316,7 @@ def _too_few_rows(facts: Facts) -> Diagnosis | None:
 
 
 def _noisy_validation(facts: Facts) -> Diagnosis | None:
-    if len(facts.checks) < 6 or not 0 < facts.n_validation < 100 or _rate_too_high(facts):
-        return None
-    if facts.check_noise < _STILL * facts.begin:
+    if len(facts.checks) < 6 or not 0 < facts.n_validation < 100 or facts.check_noise < _STILL * facts.begin:
         return None
     late = facts.checks[len(facts.checks) // 3 :]
     jumps = np.diff(late)
@@ -344,8 +345,9 @@ def _few_steps(facts: Facts) -> Diagnosis | None:
         return None
     if facts.checks[0] - facts.checks[-1] < _FLAT * facts.checks[0]:
         return None
-    says = f"{len(facts.losses)} in all, and validation fell to the last, from {facts.checks[0]:.4f} to "
-    return Diagnosis("few steps", f"{says}{facts.checks[-1]:.4f}", "try more epochs, or a smaller batch")
+    fell = f"from {facts.checks[0]:.4f} to {facts.checks[-1]:.4f}"
+    says = f"{len(facts.losses)} in all, and validation fell to the last, {fell}"
+    return Diagnosis("few steps", says, "try more epochs, or a smaller batch")
 
 
 def _long_validations(facts: Facts) -> Diagnosis | None:
@@ -372,3 +374,8 @@ RULES: tuple[Callable[[Facts], Diagnosis | None], ...] = (
 )
 # Those of a training of few steps.
 OF_FEW = (_stopped_early, _skipped, _few_steps, _long_validations)
+# Claims that are not made beside these, which say why, and what to try instead.
+OVERRULED = {
+    "still falling": {_TOO_HIGH, "learning rate too low", "flat", "noisy validation"},
+    "noisy validation": {_TOO_HIGH},
+}

@@ -75,12 +75,13 @@ def try_rates(
 def suggested_rate(tried: Sequence[TriedRate]) -> float | None:
     """Return a tenth of the rate at which the smoothed loss was lowest; None where it never fell by a tenth.
 
-    It fell from the mean of the lowest rates, which change hardly anything.
-    There the steps are too long already, for each loss still profits from the smaller rates before it.
+    There the steps are too long already, for each loss still profits from the smaller rates before it. What it fell
+    from is the mean of the lowest rates, which change hardly anything.
     """
     finite = [one for one in tried if math.isfinite(one.smoothed_loss)]
     if not finite:
         return None
-    begin = [one for one in finite if one.learning_rate <= _STILL] or finite[:1]
-    best = min((one for one in finite if one not in begin[:-1]), key=lambda one: one.smoothed_loss)
-    return best.learning_rate / 10 if best.smoothed_loss < 0.9 * begin[-1].smoothed_loss else None
+    n_still = sum(one.learning_rate <= _STILL for one in finite)
+    begin, *others = finite[max(0, n_still - 1) :]
+    best = min([begin, *others], key=lambda one: one.smoothed_loss)
+    return best.learning_rate / 10 if best.smoothed_loss < 0.9 * begin.smoothed_loss else None

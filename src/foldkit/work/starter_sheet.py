@@ -12,8 +12,8 @@ from foldkit.rows import Kind, RowsSettings
 from foldkit.templates.template import BUILTIN
 
 _FEW = 200
-# Steps that a training should make: of fewer hardly anything is learned.
-_STEPS = 100
+# Steps that a training should make: of fewer hardly anything is learned. Epochs and batch of rows that are not few.
+_STEPS, USUAL = 100, (3, 16)
 _SECTION = re.compile(r"\[rows\.(\w+)\]")
 _BARE = re.compile(r"[A-Za-z0-9_-]+")
 # The templates of kinds whose rows are shaped, and what groups of rows are kept together.
@@ -110,9 +110,11 @@ learning_rate = 1e-3
 
 def pace(found: Found) -> tuple[int, int]:
     """Return epochs and batch: of few rows more of smaller ones, for a hundred steps or nearly so."""
-    n_train = 0.8 * found.n_rows
-    batch = 16 if 3 * n_train >= 16 * _STEPS else 8 if 5 * n_train >= 8 * _STEPS else 4
-    return min(20, max(3, math.ceil(_STEPS * batch / max(1.0, n_train)))), batch
+    n_train, (epochs, batch) = 0.8 * found.n_rows, USUAL
+    if epochs * n_train < _STEPS * batch:
+        batch = 8 if 5 * n_train >= 8 * _STEPS else 4
+        epochs = min(20, max(epochs, math.ceil(_STEPS * batch / max(1.0, n_train))))
+    return epochs, batch
 
 
 def template_text(found: Found) -> str:

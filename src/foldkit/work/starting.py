@@ -34,7 +34,7 @@ from .inputs import Inputs, open_inputs
 from .sheet import sheet_from_mapping
 from .starter_kind import found_kind
 from .starter_shapes import FIRST_ROWS, found_roles, shape_section
-from .starter_sheet import KEPT, SHAPED, Found, pace, shapes_in, sheet_text, template_text
+from .starter_sheet import KEPT, SHAPED, USUAL, Found, pace, shapes_in, sheet_text, template_text
 
 _WINDOWS = (128, 256, 512, 1024, 2048)
 # Names of columns that may say how good an answer is.
@@ -193,9 +193,10 @@ def _parted(found: Found, inputs: Inputs) -> tuple[Found, str]:
 def _paced(found: Found) -> list[str]:
     """Say of few rows how they are trained on."""
     epochs, batch = pace(found)
+    if (epochs, batch) == USUAL:
+        return []
     n_steps = round(0.8 * found.n_rows * epochs / batch)
-    said = f"{found.n_rows} rows are few: batches of {batch} and {epochs} epochs, about {n_steps} steps"
-    return [said] if batch < 16 else []
+    return [f"{found.n_rows} rows are few: batches of {batch} and {epochs} epochs, about {n_steps} steps"]
 
 
 def _fitted(found: Found, inputs: Inputs) -> tuple[Found, int, str]:
