@@ -136,6 +136,7 @@ def test_runs_are_listed_compared_noted_exported_and_deleted(work_folder: Path) 
     assert [word for word in compared.split() if word in ("4", "16")] == ["4", "16"]
     assert "base" not in compared
     shown = call("runs", "show", "two", cwd=work_folder).stdout
+    assert "\nbest validation loss 0.2500 at step 30\n" in shown
     assert "adapter.rank" in shown
     assert "twice the rank" in shown
     for name in ("runs.csv", "runs.parquet"):

@@ -254,6 +254,15 @@ def _longest(cells: Sequence[str]) -> int:
     return max((len(line) for cell in cells for line in cell.split("\n")), default=0)
 
 
+def best_validation(run: RunFolder, loss: float, step: int) -> str:
+    """Return the loss of the best validation and its step, and by what it was the best where that is another figure."""
+    from foldkit.runs import read_run_sheet
+
+    best_by = read_run_sheet(run)["train"].get("best_by", "loss")
+    said = "best validation loss" if best_by == "loss" else f"best validation by {best_by.replace('_', ' ')}, of loss"
+    return f"{said} {loss:.4f} at step {step}"
+
+
 def short(text: str, most: int = 40) -> str:
     """Return a text as one line of at most so many characters."""
     line = " ".join(text.split())

@@ -105,8 +105,8 @@ def show_summary(sheet: Sheet, summary: RowsSummary) -> None:
         shares = ", ".join(f"{script} {share:.1%}" for script, share in list(summary.scripts.items())[:5])
         console.print(f"scripts: {shares}")
     if summary.duplicates:
-        n_rows = f"{len(summary.duplicates):,} row{'s repeat' if len(summary.duplicates) > 1 else ' repeats'}"
-        console.print(f"! {n_rows} an earlier one: {listed(summary.duplicates)}")
+        repeat, rows = ("rows repeat", "rows") if len(summary.duplicates) > 1 else ("row repeats", "row")
+        console.print(f"! {len(summary.duplicates):,} {repeat} an earlier one: {rows} {listed(summary.duplicates)}")
 
 
 def show_lengths(lengths: list[int], window: int) -> None:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from .common import NewFile, find_run, find_runs, open_sheet, out, sheet_option, short, show_table
+from .common import NewFile, best_validation, find_run, find_runs, open_sheet, out, sheet_option, short, show_table
 from .groups import Commands
 
 if TYPE_CHECKING:
@@ -57,6 +57,8 @@ def show(sheet_file: Path, run: str) -> None:
     console.print(View(summary, log).headline())
     if summary.note:
         console.print(f"note: {summary.note}")
+    if summary.best_validation_loss is not None:
+        console.print(best_validation(folder, summary.best_validation_loss, summary.best_step))
     for name, value in scores(folder).items():
         console.print(f"{name} {value:.4f}")
     for said in diagnose(log, summary.ended):

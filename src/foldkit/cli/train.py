@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from .common import (
+    best_validation,
     built_with_count,
     err,
     find_run,
@@ -250,9 +251,9 @@ def _listener(progress: Progress) -> Callable[[TrainEvent], None]:
 def show_run(run: RunFolder) -> str:
     """Print where everything stands, and return why the training ended."""
     from foldkit.curves import diagnose
-    from foldkit.runs import read_log, read_run_sheet
+    from foldkit.runs import read_log
 
-    log, best_by = read_log(run.log), read_run_sheet(run)["train"]["best_by"]
+    log = read_log(run.log)
     (end,) = log.of("finished")
     console = out()
     # How to go on with one that was stopped is said below.
@@ -260,7 +261,7 @@ def show_run(run: RunFolder) -> str:
     for one in found:
         console.print(f"! {one}")
     peak = f", at most {end['peak_bytes'] / 1e6:,.0f} MB of memory" if end["peak_bytes"] else ""
-    console.print(f"{run.path.name}: {_outcome(end, best_by)}, {end['seconds']:.0f} s{peak}")
+    console.print(f"{run.path.name}: {_outcome(run, end)}, {end['seconds']:.0f} s{peak}")
     if end["reason"] == "stopped":
         console.print(f"stopped at step {end['step']}; go on: {_how_to_go_on(run.path.name)}")
     if end["best_step"]:
@@ -276,10 +277,9 @@ def _how_to_go_on(name: str) -> str:
     return f"foldkit train --resume {name}" + (f" --processes {size}" if size != "1" else "")
 
 
-def _outcome(end: Mapping[str, Any], best_by: str) -> str:
+def _outcome(run: RunFolder, end: Mapping[str, Any]) -> str:
     """Say how good the best adapter is, and why the training ended where it was not its last step."""
     why = "" if end["reason"] in ("done", "stopped") else f" ({end['reason']})"
     if not end["best_step"]:
         return f"no validated adapter yet at step {end['step']}{why}"
-    best = "best validation loss" if best_by == "loss" else f"best validation by {best_by.replace('_', ' ')}, of loss"
-    return f"{best} {end['best_validation_loss']:.4f} at step {end['best_step']} of {end['step']}{why}"
+    return f"{best_validation(run, end['best_validation_loss'], end['best_step'])} of {end['step']}{why}"
