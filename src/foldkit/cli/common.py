@@ -256,9 +256,9 @@ def _longest(cells: Sequence[str]) -> int:
 
 def best_validation(run: RunFolder, loss: float, step: int) -> str:
     """Return the loss of the best validation and its step, and by what it was the best where that is another figure."""
-    from foldkit.runs import read_run_sheet
+    from foldkit.runs import flat, read_run_sheet
 
-    best_by = read_run_sheet(run)["train"].get("best_by", "loss")
+    best_by = flat(read_run_sheet(run)).get("train.best_by", "loss")
     said = "best validation loss" if best_by == "loss" else f"best validation by {best_by.replace('_', ' ')}, of loss"
     return f"{said} {loss:.4f} at step {step}"
 
