@@ -37,12 +37,13 @@ from foldkit.scoring import (
     rows_needed,
     share_interval,
 )
+from foldkit.scoring.card import ContenderScore, Difference
 from foldkit.scoring.drawing import draw_scorecard
 from foldkit.scoring.markdown import all_lines, confusion_rows, figure_rows, scorecard_markdown, tables
 from foldkit.scoring.measures import check_schema, field_matches, parse
 from foldkit.scoring.measures.labels import macro_f1
 from foldkit.scoring.rewording import reworded
-from foldkit.scoring.scorecard import ContenderScore, Difference, verdict
+from foldkit.scoring.scorecard import verdict
 from foldkit.scoring.words import asking_lines, failures, verdict_lines
 
 FORM = Form(r"(?P<way>[NESW]+) (?P<force>\d+)")
@@ -453,7 +454,7 @@ def test_the_card_says_what_lessens_it() -> None:
     """Leaks, copies of train, forgetting, prompts reworded, near and far, few rows, rows of train to look at."""
     asked = {
         "near": [0.9] * 10 + [0.1] * 10,
-        "train_replies": frozenset({"SW 4"}),
+        "train_replies": Counter({"SW 4": 1, "NE 2": 9}),
         "leaks": ["row 3 has the texts of row 1 in train"],
         "suspects": [{"row": 7, "loss": 2.5, "reply": "SW 9"}],
     }
@@ -461,7 +462,7 @@ def test_the_card_says_what_lessens_it() -> None:
     said = "\n".join(all_lines(card))
     assert "1 of 20 test rows stand in train too: row 3 has the texts" in said
     assert "50.0% of adapter's answers are a reply of train to the letter, and 0.0% of the targets." in said
-    labels = card_of(["SW 4"] * 10 + ["SW 5"] * 10, asked | {"train_replies": frozenset({"SW 4", "SW 5"})})
+    labels = card_of(["SW 4"] * 10 + ["SW 5"] * 10, asked | {"train_replies": Counter({"SW 4": 1, "SW 5": 1})})
     assert "a reply of train" not in "\n".join(all_lines(labels))
     assert "adapter forgot general text: loss a token +0.575" in said
     assert "With prompts reworded by case, adapter's exact falls: 0.500, then 0.000" in said
@@ -485,6 +486,28 @@ def test_the_card_says_what_lessens_it() -> None:
     assert failures(card, 2)["worst"] == [0, 1]
     assert failures(card, 30)["wins"] == list(reversed(range(10, 20)))
     assert failures(card)["losses"] == []
+
+
+def test_an_adapter_is_held_against_one_and_the_same_answer() -> None:
+    """Of 40 rows 28 are `N 0`: by always saying so an adapter beats the base, and learned no more than a word."""
+    targets, train = ["N 0"] * 28 + ["SW 4"] * 12, Counter({"N 0": 87, "SW 4": 13})
+    same = card_of(["N 0"] * 40, {"train_replies": train}, targets=targets)
+    assert same.contender("adapter").differences["exact"].word == "better"
+    assert same.always is not None
+    assert (same.always.answer, same.always.share, same.always.measures["exact"].value) == ("N 0", 0.87, 28 / 40)
+    assert {one.word for one in same.always.differences.values()} == {"cannot tell"}
+    said = "\n".join(all_lines(same))
+    assert "Always answering 'N 0', which 87.0% of train's replies are, reaches exact 0.700, normalised 0.700" in said
+    assert "adapter and that answer: these rows cannot tell: exact +0.000" in said
+    right = card_of(targets, {"train_replies": train}, targets=targets)
+    assert any(line.startswith("adapter is better than that answer: exact +0.300") for line in all_lines(right))
+    rare = Counter({"N 0": 2, **{f"SW {n}": 1 for n in range(48)}})
+    for answers, says in ((targets, False), (["N 0"] * 40, True)):
+        card = card_of(answers, {"train_replies": rare}, targets=targets)
+        assert ("Always answering" in "\n".join(all_lines(card))) is says
+    odd = [f"SW {n}" for n in range(40)]
+    assert "Always" not in "\n".join(all_lines(card_of([". ."] * 40, {"train_replies": rare}, targets=odd)))
+    assert card_of(odd, targets=odd).always is None
 
 
 def test_rows_too_few_for_any_difference_are_told() -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import shutil
+from collections import Counter
 from pathlib import Path
 
 import pytest
@@ -129,6 +130,10 @@ def test_every_kind_of_contender_is_held_against_the_base_on_the_same_rows(score
     assert own.cost == pytest.approx((own.prompt_tokens + 4 * own.answer_tokens) / 1000)
     asked = foldkit.open_asked(run.adapter)
     train = {one.row: one for one in foldkit.build(sheet).parts["train"]}
+    lines = (scored_folder / "rows.jsonl").read_text().splitlines()
+    ((commonest, n),) = Counter(json.loads(lines[row - 1])["answer"] for row in train).most_common(1)
+    assert card.always is not None
+    assert (card.always.answer, card.always.share) == (commonest, n / len(train))
     losses = {row: _loss(asked.base.decoder, one) for row, one in train.items()}
     worst = sorted(losses, key=losses.__getitem__, reverse=True)[:3]
     assert [one["row"] for one in card.suspects] == worst

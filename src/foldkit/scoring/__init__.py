@@ -5,6 +5,7 @@ from typing import TYPE_CHECKING
 from foldkit.formats.lazy import lazy_door
 
 if TYPE_CHECKING:
+    from .card import Scorecard as Scorecard
     from .contender import Contender as Contender
     from .contender import contender_replies as contender_replies
     from .intervals import Interval as Interval
@@ -20,7 +21,6 @@ if TYPE_CHECKING:
     from .measures import own_measure as own_measure
     from .scorecard import Asked as Asked
     from .scorecard import Given as Given
-    from .scorecard import Scorecard as Scorecard
     from .scorecard import make_scorecard as make_scorecard
     from .settings import ContenderSettings as ContenderSettings
     from .settings import JudgeSettings as JudgeSettings
@@ -29,10 +29,11 @@ if TYPE_CHECKING:
 __getattr__, __dir__, __all__ = lazy_door(
     __name__,
     {
+        "card": ("Scorecard",),
         "contender": ("Contender", "contender_replies"),
         "intervals": ("Interval", "Resamples", "holm", "paired_test", "rows_needed", "share_interval"),
         "measures": ("MEASURES", "Form", "Measure", "Reply", "own_measure"),
-        "scorecard": ("Asked", "Given", "Scorecard", "make_scorecard"),
+        "scorecard": ("Asked", "Given", "make_scorecard"),
         "settings": ("ContenderSettings", "JudgeSettings", "ScoreSettings"),
     },
 )

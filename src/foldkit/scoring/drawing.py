@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from .scorecard import Scorecard
+from .card import Scorecard
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure

@@ -6,9 +6,9 @@ import json
 from collections import Counter
 from collections.abc import Mapping, Sequence
 
+from .card import FEW_ROWS, Difference, Scorecard
 from .intervals import Interval
 from .measures import Reply, label_pair
-from .scorecard import FEW_ROWS, Difference, Scorecard
 from .words import asking_lines, failures, judge_lines, verdict_lines, warning_lines
 
 Table = tuple[list[str], list[list[str]]]

@@ -1,4 +1,4 @@
-"""The scorecard: measured contenders side by side, with intervals, tests and a verdict."""
+"""The making of a scorecard: contenders measured on the same rows, held against the base, with a verdict."""
 
 from __future__ import annotations
 
@@ -9,8 +9,8 @@ from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
-import pandas as pd
 
+from .card import Always, ContenderScore, Difference, Scorecard
 from .intervals import Interval, Resamples, holm, no_difference, paired_test, rows_needed, share_interval
 from .measures import Form, Measure, Reply, field_matches, label_pair, parse
 from .measures.measure import mean
@@ -18,103 +18,9 @@ from .settings import ScoreSettings
 
 VERSION = 3
 ALPHA = 0.05
-# Groups of fewer rows are marked: their figures say little.
-FEW_ROWS = 20
+# Measures that hold the answer against the target.
+_OF_ANSWERS = ("exact", "normalised", "label", "f1", "fields", "items", "numbers")
 Row = Mapping[str, str]
-
-
-@dataclass(frozen=True)
-class Difference:
-    """A contender's figure less the base's on the same rows, and what it means in a word.
-
-    `p` is corrected over the measures. `rows_needed` is how many rows would tell a difference of `worth`, which is
-    worth having; both 0 where that is not known.
-    """
-
-    interval: Interval
-    word: str
-    p: float
-    worth: float = 0.0
-    rows_needed: int = 0
-
-
-@dataclass(frozen=True)
-class ContenderScore:
-    """All figures of one contender. `fields` has the share right of each field, `by` the figures of each group.
-
-    `copied` is the share of answers that are a reply of train to the letter, `cut` of those that did not end by
-    themselves; `alike` is the answer that was given most often, and how often.
-    `reworded` has the figures on the same rows with their prompts reworded, by what reworded them.
-    """
-
-    name: str
-    prompt_tokens: float
-    answer_tokens: float
-    cost: float | None
-    measures: dict[str, Interval]
-    differences: dict[str, Difference]
-    fields: dict[str, float]
-    by: dict[str, dict[str, float]]
-    far: dict[str, dict[str, float]]
-    copied: float
-    cut: float = 0.0
-    alike: tuple[str, int] = ("", 0)
-    general: dict[str, Difference | Interval] = field(default_factory=dict)
-    reworded: dict[str, dict[str, float]] = field(default_factory=dict)
-
-
-@dataclass(frozen=True)
-class Scorecard:
-    """What was measured, on what, with which settings; `rows` keeps the figures of every row.
-
-    `signed` holds version, seed, fingerprints and settings, so that every figure can be traced. `leaks` are rows of
-    test that stand in train too; `confused` the commonest wrong labels or fields; `suspects` rows of train that
-    the adapter still finds the hardest; `repeated` is the share of targets that are a reply of train to the letter,
-    `alike` the commonest target and how often it stands.
-    """
-
-    n_rows: int
-    n_groups: int
-    signed: dict[str, Any]
-    contenders: tuple[ContenderScore, ...]
-    by_counts: dict[str, int] = field(default_factory=dict)
-    far_counts: dict[str, int] = field(default_factory=dict)
-    leaks: tuple[str, ...] = ()
-    confused: tuple[tuple[str, str, int], ...] = ()
-    suspects: tuple[dict[str, Any], ...] = ()
-    repeated: float = 0.0
-    alike: tuple[str, int] = ("", 0)
-    rows: tuple[dict[str, Any], ...] = ()
-
-    def as_mapping(self) -> dict[str, Any]:
-        """Return everything but the rows, for JSON."""
-        values = dataclasses.asdict(self)
-        del values["rows"]
-        return values
-
-    def contender(self, name: str) -> ContenderScore:
-        """Return the score of the contender of that name. Raises KeyError when there is none."""
-        return {score.name: score for score in self.contenders}[name]
-
-    def table(self) -> pd.DataFrame:
-        """Return a line for each contender and measure: value, ends of the interval, difference, p-value, word."""
-        lines = []
-        for score in self.contenders:
-            for name, interval in score.measures.items():
-                line = {"contender": score.name, "measure": name, **dataclasses.asdict(interval)}
-                found = score.differences.get(name)
-                if found:
-                    line |= {"difference": found.interval.value, "p": found.p, "word": found.word}
-                lines.append(line)
-        return pd.DataFrame(lines)
-
-    def row_table(self) -> pd.DataFrame:
-        """Return a line for each row and contender: target, answer, tokens and the figure of each measure."""
-        return pd.DataFrame(
-            {"row": row["row"], "prompt": row["prompt"], "target": row["target"], "contender": name, **said}
-            for row in self.rows
-            for name, said in row["contenders"].items()
-        )
 
 
 @dataclass(frozen=True)
@@ -137,14 +43,15 @@ class Given:
 class Asked:
     """What the rows are: number and cells of each, prompts as text, groups to resample, and how far from train each is.
 
-    `near` says of each row how alike its nearest row of train is (0 to 1); `train_replies` are those of train.
+    `near` says of each row how alike its nearest row of train is (0 to 1); `train_replies` are those of train, and how
+    often each stands there.
     """
 
     rows: Sequence[tuple[int, Row]]
     prompts: Sequence[str]
     groups: Sequence[str]
     near: Sequence[float] = ()
-    train_replies: frozenset[str] = frozenset()
+    train_replies: Counter[str] = field(default_factory=Counter)
     leaks: Sequence[str] = ()
     suspects: Sequence[dict[str, Any]] = ()
     form: Form = field(default_factory=Form)
@@ -183,6 +90,7 @@ def make_scorecard(
         tuple(asked.suspects),
         _share_of_train([reply.target for reply in given[0].replies], asked),
         _commonest([reply.target for reply in given[0].replies]),
+        _always(given[-1], scoring),
         kept,
     )
 
@@ -309,6 +217,20 @@ class _Scoring:
                 weights = np.array([by_name[name].weight(reply) for reply in replies])
                 found.setdefault(how, {})[name] = float(np.average(figures, weights=weights))
         return found
+
+
+def _always(last: Given, scoring: _Scoring) -> Always | None:
+    """Return what train's commonest reply reaches as the answer to every row, and how the last contender differs."""
+    train = scoring.asked.train_replies
+    of_answers = dataclasses.replace(scoring, measures=[m for m in scoring.measures if m.name in _OF_ANSWERS])
+    if not train or not of_answers.measures:
+        return None
+    ((answer, n),) = train.most_common(1)
+    same = Given("", [Reply(reply.target, answer, row=reply.row) for reply in last.replies], 0.0)
+    figures = of_answers.figures(same.replies)
+    measures = of_answers.score(same, figures, same, figures).measures
+    differences = of_answers.score(last, of_answers.figures(last.replies), same, figures).differences
+    return Always(answer, n / train.total(), measures, differences)
 
 
 def verdict(difference: Interval, p: float, higher_is_better: bool) -> str:

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from foldkit.formats import listed
+from foldkit.formats.errors import shown
 
-from .scorecard import ALPHA, FEW_ROWS, ContenderScore, Difference, Scorecard
+from .card import FEW_ROWS, Always, ContenderScore, Difference, Scorecard
+from .scorecard import ALPHA
 
 # Measures of the target's tokens, not of the answer.
 _OF_TARGET = ("loss", "perplexity", "bits", "tokens")
@@ -16,11 +18,15 @@ _OF_TARGET = ("loss", "perplexity", "bits", "tokens")
 _HANGS = 0.1
 # Shares of answers that did not end, and that are one and the same, before they are spoken of.
 _CUT, _ALIKE = 0.05, 0.2
+# What share of train one reply is, or what it reaches as the answer to every row, before that is spoken of.
+_COMMON, _REACHED = 0.2, 0.1
 
 
 def verdict_lines(card: Scorecard) -> list[str]:
-    """Say for each contender what its differences from the base mean."""
-    return [line for score in card.contenders[1:] for line in [_verdict(card, score)] if line]
+    """Say for each contender what its differences from the base mean, and of the last from one and the same answer."""
+    base = card.contenders[0].name
+    found = [_verdict(score.name, base, score.differences) for score in card.contenders[1:]]
+    return [line for line in (*found, *_against_always(card)) if line]
 
 
 def warning_lines(card: Scorecard) -> list[str]:
@@ -122,16 +128,31 @@ def failures(card: Scorecard, most: int = 5) -> dict[str, list[int]]:
     return found
 
 
-def _verdict(card: Scorecard, score: ContenderScore) -> str:
-    base = card.contenders[0].name
+def _verdict(name: str, other: str, differences: Mapping[str, Difference]) -> str:
     words: dict[str, list[str]] = {}
-    for name, difference in score.differences.items():
-        words.setdefault(difference.word, []).append(_told(name, difference))
-    said = [f"{word} than {base}: {', '.join(words[word])}" for word in ("better", "worse") if word in words]
+    for measure, difference in differences.items():
+        words.setdefault(difference.word, []).append(_told(measure, difference))
+    said = [f"{word} than {other}: {', '.join(words[word])}" for word in ("better", "worse") if word in words]
     unsure = [f"these rows cannot tell: {', '.join(words['cannot tell'])}"] if "cannot tell" in words else []
     if not said:
-        return f"{score.name} and {base}: {unsure[0]}." if unsure else ""
-    return f"{score.name} is {'; '.join([*said, *unsure])}."
+        return f"{name} and {other}: {unsure[0]}." if unsure else ""
+    return f"{name} is {'; '.join([*said, *unsure])}."
+
+
+def _against_always(card: Scorecard) -> list[str]:
+    """Say what one and the same answer reaches, where it is common in train or does as well as the last contender."""
+    always, last = card.always, card.contenders[-1]
+    if not always or not _is_rival(always):
+        return []
+    reached = listed([f"{name} {figure.value:.3f}" for name, figure in always.measures.items()])
+    what = f"Always answering {shown(always.answer)}, which {always.share:.1%} of train's replies are"
+    return [f"{what}, reaches {reached}.", _verdict(last.name, "that answer", always.differences)]
+
+
+def _is_rival(always: Always) -> bool:
+    """Whether many replies of train are this one, or what it reaches is something and not less than the contender."""
+    level = [name for name, one in always.differences.items() if one.word != "better"]
+    return always.share >= _COMMON or any(always.measures[name].value >= _REACHED for name in level)
 
 
 def _too_few(card: Scorecard) -> list[str]:

@@ -6,6 +6,7 @@ import dataclasses
 import functools
 import json
 import shlex
+from collections import Counter
 from collections.abc import Callable, Iterable, Sequence
 from pathlib import Path
 from typing import Any
@@ -147,7 +148,7 @@ class _Scoring:
             [prompt for _, prompt in pairs],
             groups,
             near,
-            frozenset(self.inputs.template.target(row).strip() for row in train),
+            Counter(self.inputs.template.target(row).strip() for row in train),
             _leaks(self.sheet) if train else [],
             self.suspects,
             self._form(),
