@@ -493,21 +493,44 @@ def test_an_adapter_is_held_against_one_and_the_same_answer() -> None:
     targets, train = ["N 0"] * 28 + ["SW 4"] * 12, Counter({"N 0": 87, "SW 4": 13})
     same = card_of(["N 0"] * 40, {"train_replies": train}, targets=targets)
     assert same.contender("adapter").differences["exact"].word == "better"
-    assert same.always is not None
-    assert (same.always.answer, same.always.share, same.always.measures["exact"].value) == ("N 0", 0.87, 28 / 40)
-    assert {one.word for one in same.always.differences.values()} == {"cannot tell"}
+    (floor,) = same.floors
+    assert (floor.answer, floor.share, floor.measures["exact"].value) == ("N 0", 0.87, 28 / 40)
+    assert {one.word for one in floor.differences.values()} == {"cannot tell"}
     said = "\n".join(all_lines(same))
-    assert "Always answering 'N 0', which 87.0% of train's replies are, reaches exact 0.700, normalised 0.700" in said
-    assert "adapter and that answer: these rows cannot tell: exact +0.000" in said
+    assert (
+        "Always answering 'N 0', train's commonest reply (87.0% of all), reaches exact 0.700, normalised 0.700" in said
+    )
+    assert "adapter and that: these rows cannot tell: exact +0.000" in said
     right = card_of(targets, {"train_replies": train}, targets=targets)
-    assert any(line.startswith("adapter is better than that answer: exact +0.300") for line in all_lines(right))
+    assert any(line.startswith("adapter is better than that: exact +0.300") for line in all_lines(right))
     rare = Counter({"N 0": 2, **{f"SW {n}": 1 for n in range(48)}})
     for answers, says in ((targets, False), (["N 0"] * 40, True)):
         card = card_of(answers, {"train_replies": rare}, targets=targets)
         assert ("Always answering" in "\n".join(all_lines(card))) is says
     odd = [f"SW {n}" for n in range(40)]
-    assert "Always" not in "\n".join(all_lines(card_of([". ."] * 40, {"train_replies": rare}, targets=odd)))
-    assert card_of(odd, targets=odd).always is None
+    assert "Always" not in "\n".join(all_lines(card_of(odd, {"train_replies": rare}, targets=odd)))
+    assert "Always" in "\n".join(all_lines(card_of([". ."] * 40, {"train_replies": rare}, targets=odd)))
+    assert card_of(odd, targets=odd).floors == ()
+
+
+def test_an_adapter_is_held_against_what_stands_in_the_prompt() -> None:
+    """Where replies are mended texts, the text as it came has most of it: the column that is most like the targets."""
+    targets = [f"NNNNNNNE {n}" for n in range(40)]
+    sent = [target.replace("NE", "EN") if n < 30 else target for n, target in enumerate(targets)]
+    columns = {"station": ["Low Ness"] * 40, "sent": sent, "blank": [""] * 40}
+    for answers, says in (
+        (sent, "adapter and that: these rows cannot tell: exact +0.000"),
+        (targets, "adapter is better than that: exact +0.750"),
+        (["NE 41"] * 40, "adapter is worse than that: exact -0.250"),
+    ):
+        card = card_of(answers, {"columns": columns}, targets=targets)
+        (floor,) = card.floors
+        assert (floor.column, floor.measures["exact"].value) == ("sent", 0.25)
+        said = all_lines(card)
+        assert any(line.startswith("Answering what stands in 'sent', as it is, reaches exact 0.250") for line in said)
+        assert any(line.startswith(says) for line in said)
+    unlike = card_of(targets, {"columns": {"station": ["Low Ness"] * 40}}, targets=targets)
+    assert "Answering what" not in "\n".join(all_lines(unlike))
 
 
 def test_rows_too_few_for_any_difference_are_told() -> None:

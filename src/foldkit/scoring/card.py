@@ -55,16 +55,18 @@ class ContenderScore:
 
 
 @dataclass(frozen=True)
-class Always:
-    """What train's commonest reply would reach, if it were the answer to every row.
+class Floor:
+    """What answers reach that need no model, and how the last contender's figures differ from theirs.
 
-    `share` is how much of train it is; `differences` are the last contender's figures less its.
+    They are `answer` to every row, train's commonest reply, which is the `share` of train; or what stands in a `column`
+    of the prompt, the one that is the most like the targets.
     """
 
-    answer: str
-    share: float
     measures: dict[str, Interval]
     differences: dict[str, Difference]
+    answer: str = ""
+    share: float = 0.0
+    column: str = ""
 
 
 @dataclass(frozen=True)
@@ -74,7 +76,7 @@ class Scorecard:
     `signed` holds version, seed, fingerprints and settings, so that every figure can be traced. `leaks` are rows of
     test that stand in train too; `confused` the commonest wrong labels or fields; `suspects` rows of train that
     the adapter still finds the hardest; `repeated` is the share of targets that are a reply of train to the letter,
-    `alike` the commonest target and how often it stands; `always` is there where answers are held against targets.
+    `alike` the commonest target and how often it stands; `floors` are there where answers are held against them.
     """
 
     n_rows: int
@@ -88,7 +90,7 @@ class Scorecard:
     suspects: tuple[dict[str, Any], ...] = ()
     repeated: float = 0.0
     alike: tuple[str, int] = ("", 0)
-    always: Always | None = None
+    floors: tuple[Floor, ...] = ()
     rows: tuple[dict[str, Any], ...] = ()
 
     def as_mapping(self) -> dict[str, Any]:

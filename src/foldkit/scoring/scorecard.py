@@ -10,16 +10,19 @@ from typing import Any
 
 import numpy as np
 
-from .card import Always, ContenderScore, Difference, Scorecard
+from .card import ContenderScore, Difference, Floor, Scorecard
 from .intervals import Interval, Resamples, holm, no_difference, paired_test, rows_needed, share_interval
 from .measures import Form, Measure, Reply, field_matches, label_pair, parse
 from .measures.measure import mean
+from .measures.similarity import SIMILARITY
 from .settings import ScoreSettings
 
 VERSION = 3
 ALPHA = 0.05
 # Measures that hold the answer against the target.
-_OF_ANSWERS = ("exact", "normalised", "label", "f1", "fields", "items", "numbers")
+_OF_ANSWERS = frozenset(
+    ("exact", "normalised", "label", "f1", "fields", "items", "numbers", "similarity", "characters", "words")
+)
 Row = Mapping[str, str]
 
 
@@ -44,7 +47,7 @@ class Asked:
     """What the rows are: number and cells of each, prompts as text, groups to resample, and how far from train each is.
 
     `near` says of each row how alike its nearest row of train is (0 to 1); `train_replies` are those of train, and how
-    often each stands there.
+    often each stands there; `columns` are what stands in each row of those of the prompt.
     """
 
     rows: Sequence[tuple[int, Row]]
@@ -52,6 +55,7 @@ class Asked:
     groups: Sequence[str]
     near: Sequence[float] = ()
     train_replies: Counter[str] = field(default_factory=Counter)
+    columns: Mapping[str, Sequence[str]] = field(default_factory=dict)
     leaks: Sequence[str] = ()
     suspects: Sequence[dict[str, Any]] = ()
     form: Form = field(default_factory=Form)
@@ -90,7 +94,7 @@ def make_scorecard(
         tuple(asked.suspects),
         _share_of_train([reply.target for reply in given[0].replies], asked),
         _commonest([reply.target for reply in given[0].replies]),
-        _always(given[-1], scoring),
+        _floors(given[-1], scoring),
         kept,
     )
 
@@ -162,6 +166,14 @@ class _Scoring:
             self._reworded(given, by_name),
         )
 
+    def floor(self, answers: Sequence[str], last: Given) -> Floor:
+        """Return what these answers to the rows reach, and how the last contender differs from them."""
+        replies = [Reply(own.target, answer, row=own.row) for own, answer in zip(last.replies, answers, strict=True)]
+        plain = Given("", replies, 0.0)
+        figures = self.figures(replies)
+        reached, own = (self.score(one, self.figures(one.replies), plain, figures) for one in (plain, last))
+        return Floor(reached.measures, own.differences)
+
     def _values(self, measure: Measure, given: Given, figures: np.ndarray, weights: np.ndarray) -> np.ndarray:
         """Return the whole figure of the rows as they are, then of each resample."""
         if measure.whole:
@@ -219,18 +231,26 @@ class _Scoring:
         return found
 
 
-def _always(last: Given, scoring: _Scoring) -> Always | None:
-    """Return what train's commonest reply reaches as the answer to every row, and how the last contender differs."""
-    train = scoring.asked.train_replies
-    of_answers = dataclasses.replace(scoring, measures=[m for m in scoring.measures if m.name in _OF_ANSWERS])
-    if not train or not of_answers.measures:
-        return None
-    ((answer, n),) = train.most_common(1)
-    same = Given("", [Reply(reply.target, answer, row=reply.row) for reply in last.replies], 0.0)
-    figures = of_answers.figures(same.replies)
-    measures = of_answers.score(same, figures, same, figures).measures
-    differences = of_answers.score(last, of_answers.figures(last.replies), same, figures).differences
-    return Always(answer, n / train.total(), measures, differences)
+def _floors(last: Given, scoring: _Scoring) -> tuple[Floor, ...]:
+    """Return what train's commonest reply reaches as every answer, and what a column of the prompt does."""
+    asked = scoring.asked
+    against = dataclasses.replace(scoring, measures=[m for m in scoring.measures if m.name in _OF_ANSWERS])
+    if not against.measures:
+        return ()
+    found, targets = list[Floor](), [reply.target for reply in last.replies]
+    if asked.train_replies:
+        ((answer, n),) = asked.train_replies.most_common(1)
+        same = against.floor([answer] * len(targets), last)
+        found.append(dataclasses.replace(same, answer=answer, share=n / asked.train_replies.total()))
+    if asked.columns:
+        column = max(asked.columns, key=lambda name: _similarity(asked.columns[name], targets))
+        found.append(dataclasses.replace(against.floor(asked.columns[column], last), column=column))
+    return tuple(found)
+
+
+def _similarity(answers: Sequence[str], targets: Sequence[str]) -> float:
+    each = [SIMILARITY.figure(Reply(target, answer), Form()) for answer, target in zip(answers, targets, strict=True)]
+    return float(np.mean(each))
 
 
 def verdict(difference: Interval, p: float, higher_is_better: bool) -> str:

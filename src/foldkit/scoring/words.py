@@ -9,7 +9,7 @@ from typing import Any
 from foldkit.formats import listed
 from foldkit.formats.errors import shown
 
-from .card import FEW_ROWS, Always, ContenderScore, Difference, Scorecard
+from .card import FEW_ROWS, ContenderScore, Difference, Floor, Scorecard
 from .scorecard import ALPHA
 
 # Measures of the target's tokens, not of the answer.
@@ -18,15 +18,17 @@ _OF_TARGET = ("loss", "perplexity", "bits", "tokens")
 _HANGS = 0.1
 # Shares of answers that did not end, and that are one and the same, before they are spoken of.
 _CUT, _ALIKE = 0.05, 0.2
-# What share of train one reply is, or what it reaches as the answer to every row, before that is spoken of.
-_COMMON, _REACHED = 0.2, 0.1
+# What share of train one reply is, and what a column reaches, before they are spoken of; what either reaches that does
+# as well as a contender.
+_COMMON, _MUCH, _REACHED = 0.2, 0.5, 0.1
 
 
 def verdict_lines(card: Scorecard) -> list[str]:
-    """Say for each contender what its differences from the base mean, and of the last from one and the same answer."""
+    """Say for each contender what its differences from the base mean, for the last those from what needs no model."""
     base = card.contenders[0].name
     found = [_verdict(score.name, base, score.differences) for score in card.contenders[1:]]
-    return [line for line in (*found, *_against_always(card)) if line]
+    found += [line for floor in card.floors for line in _against_floor(card, floor)]
+    return [line for line in found if line]
 
 
 def warning_lines(card: Scorecard) -> list[str]:
@@ -139,20 +141,24 @@ def _verdict(name: str, other: str, differences: Mapping[str, Difference]) -> st
     return f"{name} is {'; '.join([*said, *unsure])}."
 
 
-def _against_always(card: Scorecard) -> list[str]:
-    """Say what one and the same answer reaches, where it is common in train or does as well as the last contender."""
-    always, last = card.always, card.contenders[-1]
-    if not always or not _is_rival(always):
+def _against_floor(card: Scorecard, floor: Floor) -> list[str]:
+    """Say what answers reach that need no model, and how the last contender does beside them, where that matters."""
+    if not _matters(floor):
         return []
-    reached = listed([f"{name} {figure.value:.3f}" for name, figure in always.measures.items()])
-    what = f"Always answering {shown(always.answer)}, which {always.share:.1%} of train's replies are"
-    return [f"{what}, reaches {reached}.", _verdict(last.name, "that answer", always.differences)]
+    reached = listed([f"{name} {figure.value:.3f}" for name, figure in floor.measures.items()])
+    what = f"Always answering {shown(floor.answer, 40)}, train's commonest reply ({floor.share:.1%} of all),"
+    if floor.column:
+        what = f"Answering what stands in {shown(floor.column)}, as it is,"
+    return [f"{what} reaches {reached}.", _verdict(card.contenders[-1].name, "that", floor.differences)]
 
 
-def _is_rival(always: Always) -> bool:
-    """Whether many replies of train are this one, or what it reaches is something and not less than the contender."""
-    level = [name for name, one in always.differences.items() if one.word != "better"]
-    return always.share >= _COMMON or any(always.measures[name].value >= _REACHED for name in level)
+def _matters(floor: Floor) -> bool:
+    """Whether the answer is common or the column much like targets, or what they reach is not less than a contender."""
+    level = [name for name, one in floor.differences.items() if one.word != "better"]
+    if any(floor.measures[name].value >= _REACHED for name in level):
+        return True
+    most = max(figure.value for figure in floor.measures.values())
+    return most >= _MUCH if floor.column else floor.share >= _COMMON
 
 
 def _too_few(card: Scorecard) -> list[str]:

@@ -149,10 +149,20 @@ class _Scoring:
             groups,
             near,
             Counter(self.inputs.template.target(row).strip() for row in train),
+            self._columns(),
             _leaks(self.sheet) if train else [],
             self.suspects,
             self._form(),
         )
+
+    def _columns(self) -> dict[str, list[str]]:
+        """Return what stands in each column of the prompt, in a conversation what was said last."""
+        template = self.inputs.template
+        names = [name for name in template.prompt_slots() if name not in template.reply_slots()]
+        if names:
+            return {name: [row.get(name, "") for row in self.cells] for name in names}
+        said = [template.prompt_turns(row) for row in self.cells]
+        return {"the last message": [turns[-1].text if turns else "" for turns in said]}
 
     @property
     def signed(self) -> dict[str, Any]:
