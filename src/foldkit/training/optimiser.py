@@ -1,4 +1,4 @@
-"""AdamW over what is trained of an adapter, B's at a rate of their own."""
+"""AdamW over what is trained of an adapter; B, and what is trained whole, at rates of their own."""
 
 from __future__ import annotations
 
@@ -10,6 +10,7 @@ from torch import Tensor
 from torch.optim.adamw import adamw
 
 from foldkit.adapters.attaching import Adapter
+from foldkit.adapters.settings import WHOLE
 
 from .settings import TrainSettings
 
@@ -20,17 +21,25 @@ _EPS = 1e-8
 class Optimiser:
     """AdamW (Loshchilov and Hutter 2019, algorithm 2), factors B at `rate_ratio` times the rate (Hayou et al. 2024).
 
-    Only factors decay: a length or a whole matrix that shrinks to zero takes the base away, not what was learned.
-    PyTorch's function runs it: a PyTorch optimiser would load its compiler first, 1.3 to 2 s and 72 MB. `state` has
-    the moments of each factor that has made a step: `step` (), `exp_avg` and `exp_avg_sq` of its shape.
+    Whole matrices move at `full_ratio` times the rate: Adam moves each row of them about as far, that of a token which
+    no example has too, for the softmax gives it some gradient. Only factors decay: a length or a whole matrix that
+    shrinks to zero takes the base away, not what was learned. PyTorch's function runs it: a PyTorch optimiser would
+    load its compiler first, 1.3 to 2 s and 72 MB. `state` has the moments of each factor that has made a step: `step`
+    (), `exp_avg` and `exp_avg_sq` of its shape.
     """
 
     def __init__(self, adapter: Adapter, settings: TrainSettings) -> None:
         trained, decay = adapter.trained(), settings.weight_decay
         firsts, seconds = ([v for name, v in trained.items() if name.endswith(end)] for end in (".A", ".B"))
-        others = [value for name, value in trained.items() if not name.endswith((".A", ".B"))]
+        lengths = [value for name, value in trained.items() if name.endswith(".magnitude")]
+        whole = [value for name, value in trained.items() if name in WHOLE]
         self.settings = settings
-        self.groups = ((firsts, 1.0, decay), (seconds, settings.rate_ratio, decay), (others, 1.0, 0.0))
+        self.groups = (
+            (firsts, 1.0, decay),
+            (seconds, settings.rate_ratio, decay),
+            (lengths, 1.0, 0.0),
+            (whole, settings.full_ratio, 0.0),
+        )
         self.state: defaultdict[Tensor, dict[str, Tensor]] = defaultdict(dict)
 
     @torch.no_grad()

@@ -38,6 +38,7 @@ _RANGES = (
     ("batch_tokens", 0, 2**31),
     ("learning_rate", 1e-9, 10),
     ("rate_ratio", 1e-3, 1e3),
+    ("full_ratio", 1e-3, 1e3),
     ("cycles", 1, 10000),
     ("warm_up", 0, 2**40),
     ("final", 0, 1),
@@ -97,7 +98,8 @@ class TrainSettings:
     what goes into each layer. Without `whole_epochs` a batch may begin in one epoch and end in the next.
 
     Rate: `schedule` after a `warm_up` (a share of all steps below 1, else steps), down to the share `final`, in so many
-    `cycles`; B's rate is `rate_ratio` times A's (Hayou et al. 2024). `clip` bounds the norm of the gradient.
+    `cycles`; B's rate is `rate_ratio` times A's (Hayou et al. 2024), that of an embedding or head trained whole
+    `full_ratio` times. `clip` bounds the norm of the gradient.
 
     Loss: `smoothing` of the labels; `noise` on embeddings (Jain et al. 2023); both in training alone. `averaging` is
     how much less each earlier step counts in the running average of the factors, which is validated and saved.
@@ -124,6 +126,7 @@ class TrainSettings:
     recompute: bool = False
     learning_rate: float = 1e-3
     rate_ratio: float = 1.0
+    full_ratio: float = 0.1
     schedule: str = "cosine"
     cycles: int = 1
     warm_up: float = 0.05
