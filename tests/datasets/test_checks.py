@@ -8,7 +8,18 @@ from pathlib import Path
 import pandas as pd
 import pytest
 
-from foldkit.datasets import CHECKS, Choice, Coder, Pair, check_choices, check_pairs, code_rows, find_leaks, too_few
+from foldkit.datasets import (
+    CHECKS,
+    Choice,
+    Coder,
+    Pair,
+    check_choices,
+    check_pairs,
+    code_rows,
+    find_leaks,
+    too_few,
+    unseen_labels,
+)
 from foldkit.rows.near import near_texts
 from foldkit.templates import read_template
 from foldkit.tokens import Encoder, TextSide
@@ -72,6 +83,17 @@ def test_labels_out_of_balance_and_few_rows_are_said() -> None:
         assert finding is not None
         assert said in finding.says
     assert too_few(200) is None
+
+
+def test_labels_that_train_has_not_are_told() -> None:
+    """A row of validation and one of test; nothing where replies are texts, which none stand in train."""
+    said = ["calm", "rough"] * 25
+    pairs = {row: Pair(f"Sea {row}?", label) for row, label in enumerate([*said, "High", "rough ", "glassy"])}
+    found = unseen_labels(pairs, range(40), [52, *range(40, 52)])
+    assert found is not None
+    assert (found.rows, found.example) == ((50, 52), "High")
+    assert unseen_labels(pairs, [*range(39), 50, 52], range(40, 52)) is None
+    assert unseen_labels(clean(), range(1, 41), range(41, 61)) is None
 
 
 def test_every_check_is_planted_for() -> None:

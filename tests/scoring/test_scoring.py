@@ -533,6 +533,14 @@ def test_an_adapter_is_held_against_what_stands_in_the_prompt() -> None:
     assert "Answering what" not in "\n".join(all_lines(unlike))
 
 
+@pytest.mark.parametrize(("n_unseen", "says"), [(0, False), (3, True), (20, False)])
+def test_labels_that_no_row_of_train_has_are_told(n_unseen: int, says: bool) -> None:
+    """Three of twenty; of twenty none are labels but texts."""
+    targets = ["SW 5"] * (20 - n_unseen) + [f"NE {n}" for n in range(n_unseen)]
+    card = card_of(targets, {"train_replies": Counter({"SW 5": 9, "SW 4": 9})}, targets=targets)
+    assert ("3 of 20 test rows have a label that no row of train has." in all_lines(card)) is says
+
+
 def test_rows_too_few_for_any_difference_are_told() -> None:
     """Where every row is better, one is told from as many rows as the card says are needed, and from no fewer."""
     told = {}

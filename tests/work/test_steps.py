@@ -382,9 +382,15 @@ def test_leaks_of_the_split_are_found(work_folder: Path) -> None:
     assert found.leaks == found.leaks_ungrouped
     assert {leak.what for leak in found.leaks} == {"text"}
     assert all(found.parts[leak.row] == leak.part != "train" for leak in found.leaks)
-    together = foldkit.split(foldkit.read_sheet(path, ["split.group=pair"]))
+    together_sheet = foldkit.read_sheet(path, ["split.group=pair"])
+    together = foldkit.split(together_sheet)
     assert (together.leaks, bool(together.leaks_ungrouped)) == ((), True)
     assert {finding.name for finding in foldkit.check(foldkit.read_sheet(path))} >= {"duplicates", "few rows"}
+    row = next(row for row, part in together.parts.items() if part == "test")
+    lines[(row - 1) % len(lines)]["answer"] = "unheard"
+    (work_folder / "rows.jsonl").write_text("".join(json.dumps(line) + "\n" for line in lines))
+    (unseen,) = (found for found in foldkit.check(together_sheet) if found.name == "unseen label")
+    assert unseen.example == "unheard"
 
 
 def test_weights_held_in_few_bits_go_the_whole_way(work_folder: Path) -> None:

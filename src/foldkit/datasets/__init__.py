@@ -2,7 +2,7 @@
 
 from .assignment import assignment_path, read_assignment, write_assignment
 from .building import build_dataset
-from .checks import CHECKS, Finding, check_pairs, too_few
+from .checks import CHECKS, Finding, check_pairs, too_few, unseen_labels
 from .coding import Coded, Coder, SetAside, code_rows
 from .examples import Example, Examples, token_counts
 from .leaks import Leak, find_leaks
@@ -45,5 +45,6 @@ __all__ = [
     "row_keys",
     "token_counts",
     "too_few",
+    "unseen_labels",
     "write_assignment",
 ]

@@ -6,7 +6,7 @@ import json
 import re
 import statistics
 from collections import Counter, defaultdict
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import asdict, dataclass
 from pathlib import Path
 
@@ -31,7 +31,7 @@ class Finding:
 
 
 # Findings that were kept by checks of another version are found anew.
-CHECKS_VERSION = 8
+CHECKS_VERSION = 9
 Pairs = Mapping[int, Pair]
 _EMAIL = re.compile(r"[\w.+-]+@[\w-]+\.[\w.]+")
 _PHONE = re.compile(r"(?<![\w.])(?!\d{4}-\d\d-\d\d)\+?\d[\d ()/-]{7,}\d(?![\w.])")
@@ -42,7 +42,7 @@ _ODD = re.compile(r"[\ufffd\u0000-\u0008\u000b\u000c\u000e-\u001f\u007f]|Ã[\u00
 # A list of messages, written as JSON.
 _MESSAGES = re.compile(r'\[\s*\{\s*"(?:role|from|content|value)"\s*:')
 _NUMBER = re.compile(r"\s*[-+]?[\d.,]+\s*")
-_COPIED_FROM, _SHORT_SHARE, _FEW_ROWS, _USUAL_ROWS, _FEW_LABELS = 24, 0.1, 50, 200, 12
+_COPIED_FROM, _SHORT_SHARE, _FEW_ROWS, _USUAL_ROWS, _FEW_LABELS, _LABELS = 24, 0.1, 50, 200, 12, 0.8
 
 
 def check_pairs(pairs: Pairs, near: float) -> list[Finding]:
@@ -56,6 +56,20 @@ def too_few(n_train: int) -> Finding | None:
         return None
     need = f"of under {_FEW_ROWS} little is learned, " if n_train < _FEW_ROWS else ""
     return Finding("few rows", f"{n_train} rows in train: {need}people usually need {_USUAL_ROWS} or more", (), "")
+
+
+def unseen_labels(pairs: Pairs, train: Collection[int], outside: Collection[int]) -> Finding | None:
+    """Say which rows outside train have a label that no row of train has; of other replies nothing.
+
+    Replies are labels where nearly all of those outside stand in train too.
+    """
+    known = {plain(pairs[row].reply) for row in train if row in pairs}
+    others = {row: plain(pairs[row].reply) for row in sorted(outside) if row in pairs}
+    hits = [row for row, reply in others.items() if reply not in known]
+    if len(hits) > (1 - _LABELS) * len(others):
+        return None
+    says = "outside train, with a label that no row of train has and none can learn: [split] balance spreads labels"
+    return _finding("unseen label", says, hits, _reply(pairs, hits))
 
 
 def write_findings(path: Path, made_from: object, findings: Sequence[Finding]) -> None:

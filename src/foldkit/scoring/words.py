@@ -18,6 +18,8 @@ _OF_TARGET = ("loss", "perplexity", "bits", "tokens")
 _HANGS = 0.1
 # Shares of answers that did not end, and that are one and the same, before they are spoken of.
 _CUT, _ALIKE = 0.05, 0.2
+# What share of targets stand in train before the others are spoken of as labels that do not.
+_LABELS = 0.8
 # What share of train one reply is, and what a column reaches, before they are spoken of; what either reaches that does
 # as well as a contender.
 _COMMON, _MUCH, _REACHED = 0.2, 0.5, 0.1
@@ -46,6 +48,9 @@ def warning_lines(card: Scorecard) -> list[str]:
     if last.copied > card.repeated:  # where targets are, as labels, so are right answers
         shares = f"{last.copied:.1%} of {last.name}'s answers are a reply of train to the letter"
         found.append(f"{shares}, and {card.repeated:.1%} of the targets.")
+    if {"label", "f1"} & set(last.measures) and _LABELS <= card.repeated < 1:
+        n_unseen = round((1 - card.repeated) * card.n_rows)
+        found.append(f"{n_unseen} of {card.n_rows} test rows have a label that no row of train has.")
     found += _of_answers(card, last)
     found += [_forgot(score, text, one) for score in card.contenders for text, one in _differences(score)]
     for name, count in card.signed.get("left_out", {}).items():

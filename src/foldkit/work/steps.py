@@ -29,6 +29,7 @@ from foldkit.datasets import (
     read_built,
     row_keys,
     too_few,
+    unseen_labels,
     write_assignment,
 )
 from foldkit.datasets.checks import CHECKS_VERSION, read_findings, write_findings
@@ -77,7 +78,10 @@ def check(sheet: Sheet, inputs: Inputs | None = None, dataset: Dataset | None = 
     made_from = [inputs.made_from, sheet.split.near, CHECKS_VERSION]
     kept = read_findings(kept_at, made_from)
     if kept is None:
-        kept = check_pairs(pairs_of(inputs.table, inputs.template), sheet.split.near)
+        pairs = pairs_of(inputs.table, inputs.template)
+        rows = {name: part.rows.tolist() for name, part in dataset.parts.items()}
+        unseen = unseen_labels(pairs, rows["train"], rows["validation"] + rows["test"])
+        kept = check_pairs(pairs, sheet.split.near) + ([unseen] if unseen else [])
         if inputs.template.rejected_slots():
             choices = choices_of(inputs.table, inputs.template)
             either = sheet.train.either
