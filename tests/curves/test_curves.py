@@ -194,6 +194,20 @@ def test_a_claim_holds_its_figures_and_a_running_training_is_not_called_short() 
     assert diagnose(Made(falling(3, 1), lambda t: 3 + t, n_steps=9, n_checks=3).log(), "done") == []
 
 
+@pytest.mark.parametrize(("level", "checks", "says"), [(50, 1, True), (15, 1, False), (50, 0.3, False)])
+def test_batches_far_apart_hide_no_rate_that_is_too_high(level: float, checks: float, says: bool) -> None:
+    """Validation doubled where the steps stand above the first; not where they are below it, nor where it did not."""
+    losses = [25.0, *(level * (1 + 0.18 * ((n * 7) % 10 - 4.5)) for n in range(49))]
+    events = [{"event": "step", "step": n + 1, "loss": loss} for n, loss in enumerate(losses)]
+    for step, loss in ((10, 40), (20, 22), (30, 100), (40, 35), (50, 30)):
+        events.append({"event": "validation", "step": step, "validation_loss": 30 + checks * (loss - 30)})
+    said = [str(found) for found in diagnose(RunLog.of_events(events), "done")]
+    assert (
+        any(line.startswith("learning rate too high: validation rose from 22.000 to 100.000 at") for line in said)
+        is says
+    )
+
+
 def test_rates_stand_with_the_suggested_one(tmp_path: Path) -> None:
     """Every rate with its loss; what is no number is left out; the suggestion is a line."""
     tried = [(1e-3, 3.0, 3.0), (1e-2, 1.0, 2.0), (1e-1, float("nan"), float("nan"))]

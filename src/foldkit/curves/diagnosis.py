@@ -164,7 +164,7 @@ def _skipped(facts: Facts) -> Diagnosis | None:
 
 def _rate_too_high(facts: Facts) -> Diagnosis | None:
     """Return a claim where the losses of the steps show that they did harm."""
-    found = harm(facts)
+    found = harm(facts) or _both_rose(facts)
     if found:
         return found
     spikes = _spikes(facts.losses, _SPIKE * facts.begin)
@@ -208,6 +208,22 @@ def _rose(facts: Facts, sure: float) -> str:
     where = "the end" if high + 1 == len(course) else f"step {_step_of(facts, high)}"
     said = f"rose from {course[low]:.3f} at step {_step_of(facts, low)} to {course[high]:.3f} at {where}"
     return f"train loss itself {said} (+{rise:.0%})"
+
+
+def _both_rose(facts: Facts) -> Diagnosis | None:
+    """Return a claim where validation doubled while the steps had a higher loss than the first one.
+
+    Losses of batches that lie far apart hide what the same rows of every validation show.
+    """
+    if not len(facts.checks):
+        return None
+    lows = np.minimum.accumulate(facts.checks)
+    high = int((facts.checks - 2 * lows).argmax())
+    low, top, step = lows[high], facts.checks[high], facts.check_steps[high]
+    if facts.steps[0] != 1 or top < 2 * low or facts.near(step) <= facts.losses[0]:
+        return None
+    says = f"validation rose from {low:.3f} to {top:.3f} at step {step}, where train loss was {facts.near(step):.3f}"
+    return Diagnosis(_TOO_HIGH, f"{says}, {facts.losses[0]:.3f} at the first step", "try a third of the learning rate")
 
 
 def _step_of(facts: Facts, place: int) -> int:
