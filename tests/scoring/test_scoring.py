@@ -387,15 +387,20 @@ def card_of(
     groups: Sequence[str] = (),
     targets: Sequence[str] = (),
     cut: int = 0,
+    worse: Sequence[int] = (),
     **changes: Any,
 ) -> Scorecard:
-    """Return the card of a base without an idea and an adapter with these answers, so many of which are cut."""
+    """Return the card of a base without an idea and an adapter with these answers, so many of which are cut.
+
+    `worse` are how many tokens the rejected replies have, where chosen ones have four.
+    """
     settings = ScoreSettings(measures=tuple(MEASURES), pattern=FORM.pattern, by="kind", **changes)
     rows = [(index + 3, {"kind": "old" if index % 2 else "new"}) for index in range(len(answers))]
     targets = targets or ["SW 5"] * len(answers)
-    base = [reply(target, "no | idea\n", 8.0) for target in targets]
-    both = enumerate(zip(targets, answers, strict=True))
-    own = [reply(target, answer, 1.0, ended=place >= cut) for place, (target, answer) in both]
+    rejected = [[0.75] * n for n in worse or [4] * len(answers)]
+    base = [reply(target, "no | idea\n", 8.0, rejected=one) for target, one in zip(targets, rejected, strict=True)]
+    each = enumerate(zip(targets, answers, rejected, strict=True))
+    own = [reply(target, answer, 1.0, ended=place >= cut, rejected=one) for place, (target, answer, one) in each]
     general = {"g.txt": ([10.0, 12.0] * 10, [10, 10] * 10)}, {"g.txt": ([15.0, 18.5] * 10, [10, 10] * 10)}
     given = [Given("base", base, 10, general[0]), Given("adapter", own, 10, general[1])]
     given[1] = Given("adapter", own, 10, general[1], {"case": [reply("SW 5", "SW 4")] * len(own)})
@@ -493,8 +498,8 @@ def test_an_adapter_is_held_against_one_and_the_same_answer() -> None:
     targets, train = ["N 0"] * 28 + ["SW 4"] * 12, Counter({"N 0": 87, "SW 4": 13})
     same = card_of(["N 0"] * 40, {"train_replies": train}, targets=targets)
     assert same.contender("adapter").differences["exact"].word == "better"
-    (floor,) = same.floors
-    assert (floor.answer, floor.share, floor.measures["exact"].value) == ("N 0", 0.87, 28 / 40)
+    floor = same.floors[0]
+    assert (floor.text, floor.share, floor.measures["exact"].value) == ("N 0", 0.87, 28 / 40)
     assert {one.word for one in floor.differences.values()} == {"cannot tell"}
     said = "\n".join(all_lines(same))
     assert (
@@ -510,7 +515,7 @@ def test_an_adapter_is_held_against_one_and_the_same_answer() -> None:
     odd = [f"SW {n}" for n in range(40)]
     assert "Always" not in "\n".join(all_lines(card_of(odd, {"train_replies": rare}, targets=odd)))
     assert "Always" in "\n".join(all_lines(card_of([". ."] * 40, {"train_replies": rare}, targets=odd)))
-    assert card_of(odd, targets=odd).floors == ()
+    assert [floor.kind for floor in card_of(odd, targets=odd).floors] == ["length"]
 
 
 def test_an_adapter_is_held_against_what_stands_in_the_prompt() -> None:
@@ -524,13 +529,28 @@ def test_an_adapter_is_held_against_what_stands_in_the_prompt() -> None:
         (["NE 41"] * 40, "adapter is worse than that: exact -0.250"),
     ):
         card = card_of(answers, {"columns": columns}, targets=targets)
-        (floor,) = card.floors
-        assert (floor.column, floor.measures["exact"].value) == ("sent", 0.25)
+        floor = card.floors[0]
+        assert (floor.text, floor.measures["exact"].value) == ("sent", 0.25)
         said = all_lines(card)
         assert any(line.startswith("Answering what stands in 'sent', as it is, reaches exact 0.250") for line in said)
         assert any(line.startswith(says) for line in said)
     unlike = card_of(targets, {"columns": {"station": ["Low Ness"] * 40}}, targets=targets)
     assert "Answering what" not in "\n".join(all_lines(unlike))
+
+
+@pytest.mark.parametrize(
+    ("lengths", "says"), [((6, 2), "shorter"), ((2, 6), "longer"), ((6, 4), "shorter"), ((4, 4), "")]
+)
+def test_an_adapter_is_held_against_the_lengths_of_pairs(lengths: tuple[int, int], says: str) -> None:
+    """Of 40 pairs the chosen reply, of four tokens, is the shorter or the longer in 30; of one length it is neither."""
+    card = card_of(["SW 5"] * 40, worse=[lengths[0]] * 30 + [lengths[1]] * 10)
+    floor = card.floors[-1]
+    assert floor.measures["ranked"].value == (0.75 if says else 0.0)
+    said = [
+        line for line in all_lines(card) if line.startswith(("Taking", "adapter is better than that: ranked +0.250"))
+    ]
+    told = f"Taking the {says} reply of each pair for the better one reaches ranked 0.750."
+    assert said == ([told, "adapter is better than that: ranked +0.250."] if says else [])
 
 
 @pytest.mark.parametrize(("n_unseen", "says"), [(0, False), (3, True), (20, False)])

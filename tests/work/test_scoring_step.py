@@ -132,8 +132,8 @@ def test_every_kind_of_contender_is_held_against_the_base_on_the_same_rows(score
     train = {one.row: one for one in foldkit.build(sheet).parts["train"]}
     lines = (scored_folder / "rows.jsonl").read_text().splitlines()
     ((commonest, n),) = Counter(json.loads(lines[row - 1])["answer"] for row in train).most_common(1)
-    assert (card.floors[0].answer, card.floors[0].share) == (commonest, n / len(train))
-    assert (card.floors[1].column, card.floors[1].measures["exact"].value) == ("question", 0.0)
+    assert (card.floors[0].text, card.floors[0].share) == (commonest, n / len(train))
+    assert (card.floors[1].text, card.floors[1].measures["exact"].value) == ("question", 0.0)
     losses = {row: _loss(asked.base.decoder, one) for row, one in train.items()}
     worst = sorted(losses, key=losses.__getitem__, reverse=True)[:3]
     assert [one["row"] for one in card.suspects] == worst

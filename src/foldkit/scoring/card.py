@@ -56,17 +56,18 @@ class ContenderScore:
 
 @dataclass(frozen=True)
 class Floor:
-    """What answers reach that need no model, and how the last contender's figures differ from theirs.
+    """What is reached without a model, and how the last contender's figures differ from that.
 
-    They are `answer` to every row, train's commonest reply, which is the `share` of train; or what stands in a `column`
-    of the prompt, the one that is the most like the targets.
+    By `kind`: "reply", which `text` is, train's commonest (the `share` of train), is the answer to every row; "column",
+    what stands in that one of the prompt, the one that is the most like the targets; "length", that reply of a pair is
+    taken for the better one which is "shorter", or "longer".
     """
 
+    kind: str
+    text: str
     measures: dict[str, Interval]
     differences: dict[str, Difference]
-    answer: str = ""
     share: float = 0.0
-    column: str = ""
 
 
 @dataclass(frozen=True)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Container, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -166,13 +166,16 @@ class _Scoring:
             self._reworded(given, by_name),
         )
 
-    def floor(self, answers: Sequence[str], last: Given) -> Floor:
-        """Return what these answers to the rows reach, and how the last contender differs from them."""
-        replies = [Reply(own.target, answer, row=own.row) for own, answer in zip(last.replies, answers, strict=True)]
+    def of(self, names: Container[str]) -> _Scoring:
+        """Return the same with the measures of these names alone."""
+        return dataclasses.replace(self, measures=[measure for measure in self.measures if measure.name in names])
+
+    def floor(self, kind: str, text: str, replies: Sequence[Reply], last: Given, share: float = 0.0) -> Floor:
+        """Return what these replies reach, and how the last contender differs from them."""
         plain = Given("", replies, 0.0)
         figures = self.figures(replies)
         reached, own = (self.score(one, self.figures(one.replies), plain, figures) for one in (plain, last))
-        return Floor(reached.measures, own.differences)
+        return Floor(kind, text, reached.measures, own.differences, share)
 
     def _values(self, measure: Measure, given: Given, figures: np.ndarray, weights: np.ndarray) -> np.ndarray:
         """Return the whole figure of the rows as they are, then of each resample."""
@@ -232,19 +235,28 @@ class _Scoring:
 
 
 def _floors(last: Given, scoring: _Scoring) -> tuple[Floor, ...]:
-    """Return what train's commonest reply reaches as every answer, and what a column of the prompt does."""
-    asked = scoring.asked
-    against = dataclasses.replace(scoring, measures=[m for m in scoring.measures if m.name in _OF_ANSWERS])
-    if not against.measures:
-        return ()
-    found, targets = list[Floor](), [reply.target for reply in last.replies]
-    if asked.train_replies:
+    """Return what is reached without a model, of what the measures need."""
+    asked, replies = scoring.asked, last.replies
+    found, against = list[Floor](), scoring.of(_OF_ANSWERS)
+    if against.measures and asked.train_replies:
         ((answer, n),) = asked.train_replies.most_common(1)
-        same = against.floor([answer] * len(targets), last)
-        found.append(dataclasses.replace(same, answer=answer, share=n / asked.train_replies.total()))
-    if asked.columns:
+        same = [Reply(own.target, answer, row=own.row) for own in replies]
+        found.append(against.floor("reply", answer, same, last, n / asked.train_replies.total()))
+    if against.measures and asked.columns:
+        targets = [own.target for own in replies]
         column = max(asked.columns, key=lambda name: _similarity(asked.columns[name], targets))
-        found.append(dataclasses.replace(against.floor(asked.columns[column], last), column=column))
+        cells = zip(replies, asked.columns[column], strict=True)
+        found.append(
+            against.floor("column", column, [Reply(own.target, cell, row=own.row) for own, cell in cells], last)
+        )
+    paired = scoring.of({"ranked"})
+    if paired.measures and all(own.losses and own.rejected for own in replies):
+        by_length = [np.sign(len(own.rejected) - len(own.losses)) for own in replies]
+        better = 1 if sum(by_length) >= 0 else -1
+        ranked = [
+            Reply(own.target, "", [0.0], rejected=[better * n]) for own, n in zip(replies, by_length, strict=True)
+        ]
+        found.append(paired.floor("length", "shorter" if better > 0 else "longer", ranked, last))
     return tuple(found)
 
 

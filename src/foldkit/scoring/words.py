@@ -20,9 +20,9 @@ _HANGS = 0.1
 _CUT, _ALIKE = 0.05, 0.2
 # What share of targets stand in train before the others are spoken of as labels that do not.
 _LABELS = 0.8
-# What share of train one reply is, and what a column reaches, before they are spoken of; what either reaches that does
-# as well as a contender.
-_COMMON, _MUCH, _REACHED = 0.2, 0.5, 0.1
+# What share of train one reply is, what a column reaches, and of how many pairs length tells the better reply, before
+# they are spoken of; what any reaches that does as well as a contender.
+_COMMON, _MUCH, _BIASED, _REACHED = 0.2, 0.5, 0.6, 0.1
 
 
 def verdict_lines(card: Scorecard) -> list[str]:
@@ -150,20 +150,23 @@ def _against_floor(card: Scorecard, floor: Floor) -> list[str]:
     """Say what answers reach that need no model, and how the last contender does beside them, where that matters."""
     if not _matters(floor):
         return []
+    what = {
+        "reply": f"Always answering {shown(floor.text, 40)}, train's commonest reply ({floor.share:.1%} of all),",
+        "column": f"Answering what stands in {shown(floor.text)}, as it is,",
+        "length": f"Taking the {floor.text} reply of each pair for the better one",
+    }
     reached = listed([f"{name} {figure.value:.3f}" for name, figure in floor.measures.items()])
-    what = f"Always answering {shown(floor.answer, 40)}, train's commonest reply ({floor.share:.1%} of all),"
-    if floor.column:
-        what = f"Answering what stands in {shown(floor.column)}, as it is,"
-    return [f"{what} reaches {reached}.", _verdict(card.contenders[-1].name, "that", floor.differences)]
+    said = f"{what[floor.kind]} reaches {reached}."
+    return [said, _verdict(card.contenders[-1].name, "that", floor.differences)]
 
 
 def _matters(floor: Floor) -> bool:
-    """Whether the answer is common or the column much like targets, or what they reach is not less than a contender."""
+    """Whether a reply is common, a column much like targets, or length tells much; or a contender does no better."""
     level = [name for name, one in floor.differences.items() if one.word != "better"]
     if any(floor.measures[name].value >= _REACHED for name in level):
         return True
     most = max(figure.value for figure in floor.measures.values())
-    return most >= _MUCH if floor.column else floor.share >= _COMMON
+    return {"reply": floor.share >= _COMMON, "column": most >= _MUCH, "length": most >= _BIASED}[floor.kind]
 
 
 def _too_few(card: Scorecard) -> list[str]:
