@@ -367,12 +367,37 @@ def test_tokens_are_counted_by_hand() -> None:
 def test_files_can_be_a_part(tmp_path: Path) -> None:
     """Rows of the named file, and no others; with nothing from it the part is refused as empty."""
     table, settings = table_of(60), SplitSettings(0.2, 0.2, files={"test": "held.csv"})
-    files = ((1, tmp_path / "a.csv"), (41, tmp_path / "held.csv"), (51, tmp_path / "b.csv"))
+    files = [tmp_path / name for name, n in (("a.csv", 40), ("held.csv", 10), ("b.csv", 10)) for _ in range(n)]
     parts = assign_parts(table, settings, files=files)
     assert list(parts.index[parts == "test"]) == list(range(41, 51))
     assert {"train", "validation"} == set(parts.drop(range(41, 51)))
     with pytest.raises(InputError, match="rows in test"):
-        assign_parts(table, settings, files=files[:1])
+        assign_parts(table, settings, files=files[:1] * 60)
+
+
+@pytest.mark.parametrize("others", [{}, {"validation": 6, "balance": "kind"}, {"group": "day"}])
+def test_a_column_can_say_the_part_of_each_row(others: dict[str, object]) -> None:
+    """As it is, however it is written; a part that it does not name is drawn from train, blank rows are shared out."""
+    whole = ["Train", "valid", " TEST ", "training", "dev", "test"] * 10
+    table = table_of(60).assign(part=whole)
+    settings = SplitSettings(**{"validation": 0.2, "test": 0.2, "column": "part", **others})
+    assert list(assign_parts(table, settings)) == ["train", "validation", "test"] * 20
+    half = table.assign(part=["train", "", "test"] * 20)
+    parts = assign_parts(half, settings)
+    told = half["part"] == "test"
+    assert ({*parts[told]}, {*parts[~told]}) == ({"test"}, {"train", "validation"})
+    if "group" in others:
+        assert parts[~told].groupby(table["day"]).nunique().max() == 1
+    if others.get("validation") == 6:
+        assert (parts == "validation").sum() == 6
+    with pytest.raises(
+        InputError, match=r"row 1: column 'part', the part: expected train, training, validation.*'hold'"
+    ):
+        assign_parts(table.assign(part="hold"), settings)
+    with pytest.raises(InputError, match=r"\[split\] column: column: expected a column of the rows"):
+        assign_parts(table_of(60), settings)
+    with pytest.raises(UsageError, match="column or files"):
+        SplitSettings(column="part", files={"test": "a.csv"})
 
 
 def test_a_stored_assignment_is_read_back_for_the_same_settings(tmp_path: Path) -> None:

@@ -360,6 +360,9 @@ SEEN = {"seen": lambda i: f"sea {i} at noon"}
         ({"at": lambda i: f"{i % 28 + 1} March 2031 at 18:{i:02}", "file": lambda i: f"log/{i:08}.txt"}, None, []),
         ({**SEEN, "met": lambda i: f"{WORDS[i % 4]}, {WORDS[i // 4 % 4]}"}, "label seen met", []),
         ({**SEEN, "met": lambda i: f"{WORDS[i % 4]}, hour {i}"}, "question", []),
+        ({**SEEN, "call": lambda i: WORDS[i % 4], "annotator_name": lambda i: "ab"[i % 2]}, "label seen call", []),
+        ({**SEEN, "height": lambda i: f"{i / 4:g}"}, "question seen height", []),
+        ({**SEEN, "height": lambda i: f"{i / 4:g}", "n": str}, "text", []),
         ({**SEEN, "height": lambda i: f"{i % 4},{i // 4 % 4}"}, "text", ["height"]),
         ({**SEEN, "tags": lambda i: f"[{WORDS[i % 4]}, {WORDS[i // 4 % 4]}"}, "text", ["tags"]),
         ({"answer": SEEN["seen"]}, "text", []),
@@ -421,6 +424,54 @@ def test_files_of_other_kinds_are_text_or_told(tmp_path: Path) -> None:
     assert told.startswith("files of other kinds are not read: 20 × .py, 2 × .bin")
     assert told.endswith("a source such as '../code/**/*.py' reads those")
     assert foldkit.read_sheet(foldkit.start("../code/**/*.py", tmp_path / "d").sheet).rows.unit == "file"
+
+
+@pytest.mark.parametrize(
+    ("files", "read"),
+    [
+        (("train.csv", "valid.csv", "test.csv"), "valid.csv is validation, test.csv is test"),
+        (("d/train/a.csv", "d/dev/a.csv", "d/dev/b.csv", "d/test/c.csv"), "dev/* is validation, c.csv is test"),
+        (("sea-train-0.csv", "sea-test-0.csv", "sea-test-1.csv", "more.csv"), "sea-test-* is test"),
+        (("train.csv", "devices.csv", "test_train.csv"), ""),
+        (("sea.csv", "test.csv"), ""),
+    ],
+)
+def test_files_that_are_named_for_parts_are_these(tmp_path: Path, files: tuple[str, ...], read: str) -> None:
+    """Or folders; a part that none is named for is drawn from the others; without one for train nothing is told."""
+    part, wanted = {"valid": "validation", "dev": "validation", "test": "test"}, list[str]()
+    for number, name in enumerate(sorted(files, key=Path)):
+        own = pd.DataFrame(rows(question=lambda i, n=number: f"sea {n} {i}?", answer=lambda i: WORDS[i % 4]))
+        (tmp_path / "all" / name).parent.mkdir(parents=True, exist_ok=True)
+        own.to_csv(tmp_path / "all" / name, index=False)
+        wanted += [next((own for word, own in part.items() if word in name), "train")] * len(own)
+    said = foldkit.start("../all", tmp_path / "sheet").assumed
+    assert [line for line in said if "named for a part" in line] == (
+        [f"files that are named for a part are it: {read}"] if read else []
+    )
+    alone = foldkit.start(f"../all/{files[0]}", tmp_path / "alone").assumed
+    assert any("files beside it are named for other parts" in line for line in alone) == (
+        bool(read) and "/" not in read
+    )
+    if read:
+        parts = list(foldkit.split(foldkit.read_sheet(tmp_path / "sheet" / "fold.toml")).parts)
+        drawn = {"validation"} - set(wanted)
+        assert set(zip(wanted, parts, strict=True)) == {(name, name) for name in wanted} | {("train", n) for n in drawn}
+
+
+def test_a_column_that_says_the_part_is_used(tmp_path: Path) -> None:
+    """It is no label; where rows become others that have no such column, it is said that parts are drawn anew."""
+    table = pd.DataFrame(rows(text=lambda i: f"the sea of day {i} is {WORDS[i % 4]}", part=lambda i: "test" * (i > 30)))
+    table["part"] = table["part"].where(table["part"] != "", "train")
+    table.to_csv(tmp_path / "rows.csv", index=False)
+    said = foldkit.start("rows.csv", tmp_path).assumed
+    assert "column 'part' says which part a row is in: train 31, test 9" in said
+    sheet = foldkit.read_sheet(tmp_path / "fold.toml")
+    assert sheet.split.column == "part"
+    assert foldkit.split(sheet).parts.tolist().index("test") == 31
+    talks = table.assign(speaker=lambda own: [*"ab"] * (len(own) // 2), talk=[n // 4 for n in range(len(table))])
+    talks.to_csv(tmp_path / "talks.csv", index=False)
+    drawn = "the parts are drawn anew: examples made of several rows have no column of parts"
+    assert drawn in foldkit.start("../talks.csv", tmp_path / "talks").assumed
 
 
 def test_another_delimiter_and_encoding_are_written_down(tmp_path: Path) -> None:

@@ -19,7 +19,7 @@ from foldkit.adapters import read_header
 from foldkit.answering import AnswerSettings
 from foldkit.formats import FoldKitError, InputError, StoppedError, UsageError, locked, read_jsonl
 from foldkit.models import Decoder
-from foldkit.rows import RowsSettings, find_files
+from foldkit.rows import RowsSettings, find_files, read_rows
 from foldkit.runs import RunFolder, read_log
 from foldkit.training import Finished, Noted, Preparing, Stepped, TrainEvent, pass_cost, too_many_bytes
 from foldkit.training.memory import peak_bytes
@@ -504,7 +504,7 @@ def test_a_plain_question_fills_what_is_asked_last(work_folder: Path, turns: lis
 
 
 def test_files_of_a_split_are_those_of_the_source(work_folder: Path) -> None:
-    """Their rows are the part; a name that is none of them, and a source with a shape, are refused before anything."""
+    """Their rows are the part, shaped ones too; a name that is none of them is refused before anything."""
     half = (work_folder / "rows.jsonl").read_text().splitlines(keepends=True)
     (work_folder / "rows.jsonl").write_text("".join(half[:32]))
     (work_folder / "held.jsonl").write_text("".join(half[32:]))
@@ -514,8 +514,10 @@ def test_files_of_a_split_are_those_of_the_source(work_folder: Path) -> None:
     with pytest.raises(UsageError, match=r"did you mean 'held\.jsonl'"):
         foldkit.split(foldkit.read_sheet(work_folder / "fold.toml", [changes[0], "split.files={test='hold.jsonl'}"]))
     shaped = [*changes, "rows.bilingual={first='question', second='answer'}", "template.use=translation"]
-    with pytest.raises(UsageError, match="a source that needs no shape"):
-        foldkit.build(foldkit.read_sheet(work_folder / "fold.toml", shaped))
+    sheet = foldkit.read_sheet(work_folder / "fold.toml", shaped)
+    table, dataset = read_rows(sheet.rows, sheet.folder).table, foldkit.build(sheet)
+    assert dataset.parts["test"].rows.tolist() == table.index[table["source_row"].astype(int) <= 8].tolist()
+    assert len(dataset.parts["test"]) == 16
 
 
 @pytest.mark.parametrize("change", ["split.seed=3", "split.seed=4", "split.test=20"])

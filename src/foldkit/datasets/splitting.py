@@ -7,6 +7,7 @@ only what is new is placed.
 
 from __future__ import annotations
 
+import dataclasses
 import hashlib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
@@ -15,7 +16,7 @@ from pathlib import Path
 import numpy as np
 import pandas as pd
 
-from foldkit.formats import InputError, UsageError, near_name, one_of
+from foldkit.formats import InputError, UsageError, listed, near_name, one_of
 from foldkit.formats.settings import within
 from foldkit.rows.near import near_clusters
 from foldkit.rows.tables import column, times
@@ -23,7 +24,13 @@ from foldkit.rows.tables import column, times
 from .pairs import Pair, texts_of
 from .placing import PARTS, by_hash, place_units
 
-Files = Sequence[tuple[int, Path]]
+# What a column that says the part of a row may call each.
+PART_NAMES = {
+    "train": ("train", "training"),
+    "validation": ("validation", "valid", "val", "dev"),
+    "test": ("test", "testing"),
+}
+_PART_OF = {name: part for part, names in PART_NAMES.items() for name in names}
 
 
 @dataclass(frozen=True)
@@ -32,8 +39,9 @@ class SplitSettings:
 
     Rows of one `group` stay together: a column, or "near" for rows that are near copies of each other, alike at least
     `near` (0 to 1). Rows with a value named in `test_only` go to test with their group, and so do those of `files`,
-    `{ test = "held.csv" }`, to theirs. `balance` is a column whose values get the same shares in every part; `time`
-    one by which the newest rows go to test and the next to validation.
+    `{ test = "held.csv" }`, to theirs. `column` says the part of each row, whatever its group; where it names no test,
+    or no validation, that is drawn from the rows of train. `balance` is a column whose values get the same shares in
+    every part; `time` one by which the newest rows go to test and the next to validation.
     """
 
     validation: float = 0.1
@@ -43,6 +51,7 @@ class SplitSettings:
     seed: int = 11
     test_only: dict[str, str] = field(default_factory=dict)
     files: dict[str, str] = field(default_factory=dict)
+    column: str = ""
     balance: str = ""
     time: str = ""
 
@@ -53,6 +62,9 @@ class SplitSettings:
             raise UsageError("[split]", "validation + test", "less than 1", sum(shares), "leave a share to train")
         for part in self.files:
             one_of(part, PARTS, "[split]", "files")
+        if self.column and (self.files or self.test_only):
+            other = "files" if self.files else "test_only"
+            raise UsageError("[split]", "column", f"column or {other}", "both", "leave one of them out")
         if self.balance and self.time:
             raise UsageError("[split]", "balance", "balance or time", "both", "leave one of them out")
 
@@ -64,7 +76,7 @@ class SplitSettings:
     @property
     def by_row(self) -> bool:
         """Whether the part of a row can be told from that row alone."""
-        return not (self.fills or self.keeps or self.test_only or self.files)
+        return not (self.fills or self.keeps or self.test_only or self.files or self.column)
 
     @property
     def keeps(self) -> bool:
@@ -74,7 +86,7 @@ class SplitSettings:
     @property
     def columns(self) -> tuple[str, ...]:
         """The columns that the split reads."""
-        named = (self.group if self.group != "near" else "", self.balance, self.time, *self.test_only)
+        named = (self.group if self.group != "near" else "", self.column, self.balance, self.time, *self.test_only)
         return tuple(name for name in named if name)
 
     def wanted(self, part: str) -> float:
@@ -87,20 +99,20 @@ def assign_parts(
     settings: SplitSettings,
     pairs: Mapping[int, Pair] | None = None,
     known: Mapping[int, str] | None = None,
-    files: Files = (),
+    files: Sequence[Path] = (),
 ) -> pd.Series:
     """Return the part of every row, indexed by row number.
 
-    `pairs` are needed where `group` is "near", `files` where parts are given by file; `known` is a stored assignment
-    by content key. Raises InputError for a column that is not there, and for a part that comes out empty although it
-    has a share; UsageError for a value of `test_only` that no row has.
+    `pairs` are needed where `group` is "near", `files`, that of each row, where parts are given by file; `known` is a
+    stored assignment by content key. Raises InputError for a column that is not there, and for a part that comes out
+    empty although it has a share; UsageError for a value of `test_only` that no row has.
     """
     parts = parts_of_keys(row_keys(table, settings, files), settings, pairs, known)
     check_parts(counts(list(parts)), settings)
     return parts
 
 
-def row_keys(table: pd.DataFrame, settings: SplitSettings, files: Files = ()) -> pd.DataFrame:
+def row_keys(table: pd.DataFrame, settings: SplitSettings, files: Sequence[Path] = ()) -> pd.DataFrame:
     """Return what a split needs to know of each row, small enough to keep for all rows of a long source.
 
     Columns: `place` in 0 to 1 by the seed; and, where the part of a row cannot be told from that alone, `content` and
@@ -118,7 +130,7 @@ def row_keys(table: pd.DataFrame, settings: SplitSettings, files: Files = ()) ->
     frame["content"] = [_number(own) for own in content]
     for name, value in settings.test_only.items():
         frame[f"only {name}"] = column(table, name, "[split] test_only").str.strip() == value
-    frame["fixed"] = _fixed(frame, settings, files)
+    frame["fixed"] = _told(table, settings) if settings.column else _fixed(frame, settings, files)
     frame["label"] = column(table, settings.balance, "[split] balance") if settings.balance else ""
     frame["time"] = times(column(table, settings.time, "[split] time")) if settings.time else 0.0
     return frame
@@ -150,17 +162,19 @@ def parts_of_keys(
             raise UsageError("[split] test_only", name, "a value that rows have", value, todo)
     if settings.group == "near":
         keys = _clustered(keys, pairs or {}, settings.near)
+    if settings.column:
+        keys, settings = _drawn_from_train(keys, settings)
     own = keys["content"].map(known or {}).fillna("") if known else pd.Series("", index=keys.index)
     placed = place_units(keys.assign(known=own), settings)
     return placed.where(own == "", own).rename("part")
 
 
 def check_files(settings: SplitSettings, files: Sequence[Path]) -> None:
-    """Raise UsageError for a part whose file is not among those of the source; a shaped source has none."""
+    """Raise UsageError for a part whose file is not among those of the source."""
     for part, name in settings.files.items():
         if not any(path.match(name) for path in files):
             known = [path.name for path in files]
-            allowed = f"a file of the source: {', '.join(known)}" if known else "a source that needs no shape"
+            allowed = f"a file of the source: {listed(known)}"
             raise UsageError("[split]", f"files, {part}", allowed, name, near_name(name, known))
 
 
@@ -202,15 +216,36 @@ def _places(units: Sequence[str], seed: int) -> np.ndarray:
     return np.frombuffer(digests, dtype=">u8") / 2.0**64
 
 
-def _fixed(keys: pd.DataFrame, settings: SplitSettings, files: Files) -> pd.Series:
+def _fixed(keys: pd.DataFrame, settings: SplitSettings, files: Sequence[Path]) -> pd.Series:
     fixed = pd.Series("", index=keys.index, dtype=object)
     for name in settings.test_only:
         fixed[keys[f"only {name}"]] = "test"
-    starts = np.array([first for first, _ in files])
     for part, name in settings.files.items():
-        given = np.array([path.match(name) for _, path in files], dtype=bool)
-        fixed[given[np.searchsorted(starts, keys.index, side="right") - 1]] = part
+        given = {path: path.match(name) for path in dict.fromkeys(files)}
+        fixed[np.array([given[path] for path in files], dtype=bool)] = part
     return fixed
+
+
+def _told(table: pd.DataFrame, settings: SplitSettings) -> pd.Series:
+    """Return the part that the column of parts says of each row, blank where it says nothing."""
+    cells = column(table, settings.column, "[split] column").str.strip()
+    parts = cells.str.casefold().map(_PART_OF | {"": ""})
+    for row in parts.index[parts.isna()][:1]:
+        allowed = f"{', '.join(_PART_OF)}, or blank"
+        raise InputError(f"row {row}", f"column {settings.column!r}, the part", allowed, cells[row], "mend the cell")
+    return parts.astype(object)
+
+
+def _drawn_from_train(keys: pd.DataFrame, settings: SplitSettings) -> tuple[pd.DataFrame, SplitSettings]:
+    """Return keys whose rows of train are open where a part has none of its own, and settings of that part alone.
+
+    Where the part of a row is told, no group takes it elsewhere.
+    """
+    has_test, has_validation = ((keys["fixed"] == part).any() for part in ("test", "validation"))
+    fixed = keys["fixed"] if has_test and has_validation else keys["fixed"].replace("train", "")
+    unit = keys["unit"] * (len(PARTS) + 1) + fixed.map({"": 0, **{part: n for n, part in enumerate(PARTS, 1)}})
+    validation, test = 0.0 if has_validation else settings.validation, 0.0 if has_test else settings.test
+    return keys.assign(fixed=fixed, unit=unit), dataclasses.replace(settings, validation=validation, test=test)
 
 
 def _clustered(keys: pd.DataFrame, pairs: Mapping[int, Pair], near: float) -> pd.DataFrame:

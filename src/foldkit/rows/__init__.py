@@ -2,7 +2,7 @@
 
 from .asked import AskedRows
 from .found import FoundReading, found_reading
-from .guessing import are_texts, belonging, guess, is_few, listed_values
+from .guessing import are_numbers, are_texts, belonging, guess, is_few, listed_values
 from .kinds import KINDS, WRITERS, Kind, recognise, usual
 from .looking import ColumnSummary, RowsSummary, summarise
 from .marks import are_talks, has_turns, usual_marks
@@ -27,6 +27,7 @@ __all__ = [
     "Rows",
     "RowsSettings",
     "RowsSummary",
+    "are_numbers",
     "are_talks",
     "are_texts",
     "belonging",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from typing import Any
 
@@ -13,6 +14,8 @@ from .paths import opened
 _LABELS, _ROWS_A_LABEL = 20, 5
 _GROUPS, _ROWS_A_GROUP = 5, (1.2, 50)
 _SEEN = 50
+# Words in the name of a column that says who judged a text, and how surely.
+_BY_WHOM = frozenset({"annotator", "rater", "worker", "labeller", "labeler", "reviewer", "score", "confidence"})
 # What may part the values of a cell that is a list of them, and by how many cells that is told at first.
 _MARKS, _LISTS = (";", "|", ","), 1000
 
@@ -22,8 +25,9 @@ def guess(table: pd.DataFrame) -> Kind | None:
 
     A column with a usual name of a question, an answer or a label is one, and two with usual names of texts of which a
     label is said are both asked about. Else the column with the longest texts is the question, the last other one of
-    texts its answer. Where there is no other one, but one of few values, these are labels of the texts. What has the
-    name of a question, and no answer, is not learned alone.
+    texts its answer. Where there is no other one, but one of few values, these are labels of the texts; or but one of
+    numbers with a fraction, these are the answers. What has the name of a question, and no answer, is not learned
+    alone.
     """
     every = {str(name): _filled(table[name]) for name in table.columns}
     cells = {name: own for name, own in every.items() if not own.str.match(r"[\[{]").all()}  # no lists, nothing empty
@@ -35,8 +39,8 @@ def guess(table: pd.DataFrame) -> Kind | None:
     texts = [*asked, *answered, *(name for name in open_words if name not in asked)]
     if not texts:
         return Kind("text", {"text": words[0]}) if words and len(every) == 1 else None
-    few = sorted((name for name in cells if is_few(cells[name])), key=words.__contains__)  # words last, to be taken
-    labels = [*few, *named[:1]]
+    few = sorted((name for name in cells if is_few(cells[name])), key=lambda name: (not _about(name), name in words))
+    labels = [*few, *named[:1]]  # the last is taken
     if (pair := [*usual(texts, "label", "text")[:1], *usual(texts, "label", "input")[:1]])[1:] and labels:
         return Kind("label", dict(zip(("text", "input", "label"), (*pair, labels[-1]), strict=True)))
     answers = answered or ([] if named else [name for name in texts[1:] if name not in asked][-1:])
@@ -45,6 +49,8 @@ def guess(table: pd.DataFrame) -> Kind | None:
         return Kind("question", {"question": text, "answer": answers[0]})
     if labels := [name for name in labels if name != text]:
         return Kind("label", {"text": text, "label": labels[-1]})
+    if len(cells) == 2 and (measured := [name for name in cells if name != text and _measures(cells[name])]):
+        return Kind("question", {"question": text, "answer": measured[0]})
     return Kind("text", {"text": text}) if text not in usual(texts, "preference", "prompt") else None
 
 
@@ -67,6 +73,22 @@ def _filled(cells: pd.Series[Any]) -> pd.Series[Any]:
 
 def _numbers(cells: pd.Series[Any]) -> bool:
     return bool(pd.to_numeric(cells, errors="coerce").notna().all())
+
+
+def _about(name: str) -> bool:
+    """Tell whether a column has the name of one that says who judged a text, or how, and not what it is."""
+    return not _BY_WHOM.isdisjoint(re.findall(r"[a-z]+", name.lower()))
+
+
+def _measures(cells: pd.Series[Any]) -> bool:
+    """Tell whether cells are numbers with a fraction, which count nothing and name nothing."""
+    return _numbers(cells) and bool(cells.str.contains(".", regex=False).any())
+
+
+def are_numbers(cells: pd.Series[Any]) -> bool:
+    """Tell whether all filled cells are numbers."""
+    filled = _filled(cells)
+    return not filled.empty and _numbers(filled)
 
 
 def are_texts(cells: pd.Series[Any]) -> bool:

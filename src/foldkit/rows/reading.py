@@ -12,6 +12,7 @@ from collections.abc import Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
+import numpy as np
 import pandas as pd
 
 from foldkit.formats import InputError, near_name
@@ -34,11 +35,22 @@ class BadRow:
 
 @dataclass(frozen=True)
 class Rows:
-    """Rows of a source: the table, those that could not be read, and the first row number of each of its files."""
+    """Rows of a source: the table, those that could not be read, and the first row number of each of its files.
+
+    Those of a shape have other numbers, and say in `source_row` which row of the files they are of.
+    """
 
     table: pd.DataFrame
     bad: tuple[BadRow, ...] = ()
     files: tuple[tuple[int, Path], ...] = ()
+    shaped: bool = False
+
+    @property
+    def paths(self) -> list[Path]:
+        """The file that each row of the table is of."""
+        numbers = self.table[SOURCE_ROW].astype(int) if self.shaped else self.table.index
+        starts = [first for first, _ in self.files]
+        return [self.files[place - 1][1] for place in np.searchsorted(starts, numbers, side="right").tolist()]
 
 
 def read_rows(settings: RowsSettings, folder: Path) -> Rows:
@@ -56,7 +68,8 @@ def collected(pieces: Iterable[Rows]) -> Rows:
     tables = [chunk.table for chunk in chunks if not chunk.table.empty]
     table = tables[0] if len(tables) == 1 else pd.concat(tables).fillna("") if tables else pd.DataFrame()
     bad = tuple(row for chunk in chunks for row in chunk.bad)
-    return Rows(table, bad, tuple(file for chunk in chunks for file in chunk.files))
+    files = tuple(dict.fromkeys(file for chunk in chunks for file in chunk.files))
+    return Rows(table, bad, files, any(chunk.shaped for chunk in chunks))
 
 
 def stream_rows(
@@ -117,9 +130,8 @@ def _shaped(source: _Source) -> Iterator[Rows]:
         return
     table, left_out = _in_shape(rows.table, settings)
     bad = (*rows.bad, *(BadRow(row, f"source row {row}: {reason}") for row, reason in left_out.items()))
-    yield Rows(table.iloc[:n_rows], bad)
-    for start in range(n_rows, len(table), n_rows):
-        yield Rows(table.iloc[start : start + n_rows])
+    for start in range(0, len(table), n_rows):
+        yield Rows(table.iloc[start : start + n_rows], () if start else bad, rows.files, shaped=True)
 
 
 def _in_shape(table: pd.DataFrame, settings: RowsSettings) -> tuple[pd.DataFrame, dict[int, str]]:

@@ -42,7 +42,8 @@ class Inputs:
         needed = (*self.template.slots(), *self.sheet.split.columns)
         for rows in stream_rows(self.sheet.rows, self.sheet.folder, needed=needed):
             table, dropped = applied.to(rows.table)
-            yield Rows(table, (*rows.bad, *(BadRow(row, "dropped in review") for row in dropped)), rows.files)
+            bad = (*rows.bad, *(BadRow(row, "dropped in review") for row in dropped))
+            yield dataclasses.replace(rows, table=table, bad=bad)
 
     @functools.cached_property
     def table(self) -> pd.DataFrame:

@@ -11,6 +11,8 @@ from typing import NamedTuple
 from foldkit.rows import Kind, RowsSettings
 from foldkit.templates.template import BUILTIN
 
+from .starter_parts import ToldParts
+
 _FEW = 200
 # Steps that a training should make: of fewer hardly anything is learned. Epochs and batch of rows that are not few.
 _STEPS, USUAL = 100, (3, 16)
@@ -34,6 +36,8 @@ KEPT = {
     "messages": ("pairs", "prompt"),
     "source_row": ("pieces", "text"),
 }
+# How replies of some forms are measured.
+_MEASURES = {"lists": "items", "numbers": "numbers"}
 _GENERAL = '# general = ["other.txt"]     # text of another kind: how much of it the adapter forgets\n'
 # What an input stands under, where only some kinds of rows have one.
 _PROMPT = 'text = "{prompt}"\n'
@@ -63,8 +67,8 @@ class Found(NamedTuple):
 
     The reading names columns anew, and `kind` has those names. `roles` are names of roles in messages, with ours.
     `shape` is the section that makes examples of the rows, where one is needed, and `group` what it keeps together:
-    `n_units` of `n_rows` examples. With `in_order` the last of them are the test part; `prose` has units, `lists` says
-    that replies are lists.
+    `n_units` of `n_rows` examples. With `in_order` the last of them are the test part; `prose` has units, `replies`
+    are "lists" or "numbers", where they are such; `told` are the parts that rows come in already.
     """
 
     reading: RowsSettings
@@ -78,7 +82,8 @@ class Found(NamedTuple):
     n_rows: int
     in_order: bool = False
     prose: bool = False
-    lists: bool = False
+    replies: str = ""
+    told: ToldParts = ToldParts()
 
 
 def sheet_text(found: Found, window: int) -> str:
@@ -105,7 +110,7 @@ epochs = {epochs}
 batch = {batch}
 learning_rate = 1e-3
 {_objective(found.kind)}
-{_score(found.kind, lists=found.lists)}"""
+{_score(found.kind, found.replies)}"""
 
 
 def pace(found: Found) -> tuple[int, int]:
@@ -176,12 +181,21 @@ def _split(found: Found) -> str:
     part, unit = "0.1", "a share"
     if found.n_units < _FEW:
         part, unit = str(max(1, found.n_rows // 10)), "rows, as a share of few may come out empty"
+    lines = {
+        "validation": f"validation = {part:<14} # {unit}; settings are chosen on it",
+        "test": f"test = {part:<20} # for the scorecard alone",
+    }
+    drawn = "".join(f"{line}\n" for name, line in lines.items() if found.told.leaves(name))
+    kept = "" if found.told.whole else f"{group}\n"
     return f"""[split]
-validation = {part:<14} # {unit}; settings are chosen on it
-test = {part:<20} # for the scorecard alone
-{group}
-seed = 11
+{_told(found.told)}{drawn}{kept}seed = 11
 """
+
+
+def _told(told: ToldParts) -> str:
+    if told.column:
+        return f"column = {quoted(told.column):<18} # says which part a row is in\n"
+    return f"files = {inline(told.files)}     # their rows are that part\n" if told.files else ""
 
 
 def _markup(kind: Kind) -> str:
@@ -195,12 +209,12 @@ def _objective(kind: Kind) -> str:
     return '# objective = "odds"        # holds the chosen reply against the rejected one\n' if paired else ""
 
 
-def _score(kind: Kind, *, lists: bool) -> str:
+def _score(kind: Kind, replies: str) -> str:
     if kind.name == "text":  # nothing is asked
         return f'[score]\nmeasures = ["loss"]\n{_GENERAL}'
     of_answers = '"label", "f1"' if kind.name in ("label", "grouped", "choices") else '"exact", "similarity"'
-    if lists:
-        of_answers = '"exact", "items"'
+    if replies:
+        of_answers = f'"exact", "{_MEASURES[replies]}"'
     if kind.name == "graded":  # each row is a pair
         of_answers = f'"ranked", {of_answers}'
     return f"""[score]

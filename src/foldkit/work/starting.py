@@ -19,13 +19,16 @@ from foldkit.rows import (
     FoundReading,
     Kind,
     RowsSettings,
+    are_numbers,
     belonging,
     endings_said,
+    find_files,
     found_reading,
     listed_values,
     read_rows,
     texts_at,
 )
+from foldkit.rows.reading import collected
 from foldkit.rows.settings import UNITS
 from foldkit.rows.shapes import JudgedSettings, PiecesSettings
 from foldkit.templates import template_from_mapping
@@ -33,6 +36,7 @@ from foldkit.templates import template_from_mapping
 from .inputs import Inputs, open_inputs
 from .sheet import sheet_from_mapping
 from .starter_kind import found_kind
+from .starter_parts import ToldParts, part_column, parts_beside, parts_in_files
 from .starter_shapes import FIRST_ROWS, found_roles, shape_section
 from .starter_sheet import KEPT, SHAPED, USUAL, Found, pace, shapes_in, sheet_text, template_text
 
@@ -84,16 +88,21 @@ def start(
         reading, prose, assumed = _reading(RowsSettings(source, encoding=encoding), folder)
         found, told = _found(reading, folder, base, question, answer)
         found = found._replace(prose=prose)
-        inputs = _inputs(found, template_text(found), folder)
+        inputs = _inputs(found._replace(told=ToldParts()), template_text(found), folder)
         if found.shape:
             found = found._replace(n_rows=len(inputs.table), n_units=len(inputs.table))
-        if found.group:
+            if found.told.column and found.told.column not in inputs.table:
+                found = found._replace(told=ToldParts())
+                told.append("the parts are drawn anew: examples made of several rows have no column of parts")
+        told += [found.told.said] if found.told.said else []
+        told += [beside] if (beside := parts_beside(folder / source)) else []
+        if found.group and not found.told.whole:
             found, parted = _parted(found, inputs)
             told.append(parted)
         found, window, fits = _fitted(found, inputs)
         write_aside(template_at, template_text(found))
         write_aside(sheet_at, sheet_text(found, window))
-    alone = [] if found.group or found.in_order else [_alone(found.groups)]
+    alone = [] if found.group or found.in_order or found.told.whole else [_alone(found.groups)]
     return Start(sheet_at, template_at, (*assumed, *told, fits, *_paced(found), *alone))
 
 
@@ -114,6 +123,10 @@ def _made(folder: Path) -> Iterator[None]:
 def _found(reading: RowsSettings, folder: Path, base: str, question: str, answer: str) -> tuple[Found, list[str]]:
     """Return what the rows are, and what that assumes."""
     table = read_rows(reading, folder).table
+    files = find_files(reading, folder)
+    parts = parts_in_files(files, folder / reading.source) if len(files) > 1 else ToldParts()
+    parts = parts if parts.files else part_column(table)
+    table = table.drop(columns=[parts.column] if parts.column else [])
     names = [str(name) for name in table.columns]
     theirs, how = found_kind(table, folder / reading.source, question, answer)
     used = {part for name in theirs.columns.values() for part in (name, name.split(".")[0])}
@@ -131,7 +144,9 @@ def _found(reading: RowsSettings, folder: Path, base: str, question: str, answer
     told += _beside(kind, [table[name] for name in unused])
     replies = [kind.columns[slot] for slot in _REPLIES if slot in kind.columns and not shape]
     lists = any(listed_values(renamed[name]) is not None for name in replies)
-    found = Found(reading, kind, base, shape, group, groups, roles, len(table), len(table), lists=lists)
+    numbers = kind.name == "question" and all(are_numbers(renamed[name]) for name in replies)
+    form = "lists" if lists else "numbers" if numbers else ""
+    found = Found(reading, kind, base, shape, group, groups, roles, len(table), len(table), replies=form, told=parts)
     return found, [_said(theirs, unused, how), *told, *assumed]
 
 
@@ -181,9 +196,9 @@ def _parted(found: Found, inputs: Inputs) -> tuple[Found, str]:
     """Return the same, in order where there are too few talks to part them, and what that assumes."""
     found = found._replace(n_units=int(inputs.table[found.group].nunique()))
     parts, whole = KEPT[found.group]
-    values = tomllib.loads(sheet_text(found, _CUT))
+    values, rows = tomllib.loads(sheet_text(found, _CUT)), collected(inputs.stream())
     try:
-        assign_parts(inputs.table, read_settings(SplitSettings, values["split"], "[split]"))
+        assign_parts(rows.table, read_settings(SplitSettings, values["split"], "[split]"), files=rows.paths)
     except InputError:
         said = f"there are too few {whole}s to part them, {found.n_units}: the last ones are the test part"
         return found._replace(group="", in_order=True), said

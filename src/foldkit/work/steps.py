@@ -152,9 +152,9 @@ class _Assigned:
 
 def _assigned(sheet: Sheet, inputs: Inputs) -> _Assigned:
     """Assign all rows in a pass of their own, which keeps only the keys of each."""
-    check_files(sheet.split, [] if sheet.rows.shapes else find_files(sheet.rows, sheet.folder))
+    check_files(sheet.split, find_files(sheet.rows, sheet.folder))
     chunks = (chunk for chunk in inputs.stream() if not chunk.table.empty)
-    keys = pd.concat([row_keys(chunk.table, sheet.split, chunk.files) for chunk in chunks])
+    keys = pd.concat([row_keys(c.table, sheet.split, c.paths if sheet.split.files else ()) for c in chunks])
     pairs = pairs_of(inputs.table, inputs.template) if sheet.split.group == "near" else None
     known = read_assignment(sheet.path("built"), sheet.split) if sheet.split.keeps else None
     return _Assigned(keys, parts_of_keys(keys, sheet.split, pairs, known))
