@@ -29,7 +29,7 @@ def verdict_lines(card: Scorecard) -> list[str]:
     """Say for each contender what its differences from the base mean, for the last those from what needs no model."""
     base = card.contenders[0].name
     found = [_verdict(score.name, base, score.differences) for score in card.contenders[1:]]
-    found += [line for floor in card.floors for line in _against_floor(card, floor)]
+    found += [_against_floor(card, floor) for floor in card.floors if _matters(floor)]
     return [line for line in found if line]
 
 
@@ -146,18 +146,16 @@ def _verdict(name: str, other: str, differences: Mapping[str, Difference]) -> st
     return f"{name} is {'; '.join([*said, *unsure])}."
 
 
-def _against_floor(card: Scorecard, floor: Floor) -> list[str]:
-    """Say what answers reach that need no model, and how the last contender does beside them, where that matters."""
-    if not _matters(floor):
-        return []
+def _against_floor(card: Scorecard, floor: Floor) -> str:
+    """Say what is reached without a model, and how the last contender does beside that."""
     what = {
         "reply": f"Always answering {shown(floor.text, 40)}, train's commonest reply ({floor.share:.1%} of all),",
         "column": f"Answering what stands in {shown(floor.text)}, as it is,",
         "length": f"Taking the {floor.text} reply of each pair for the better one",
     }
     reached = listed([f"{name} {figure.value:.3f}" for name, figure in floor.measures.items()])
-    said = f"{what[floor.kind]} reaches {reached}."
-    return [said, _verdict(card.contenders[-1].name, "that", floor.differences)]
+    verdict = _verdict(card.contenders[-1].name, "that", floor.differences)
+    return f"{what[floor.kind]} reaches {reached}; {verdict}"
 
 
 def _matters(floor: Floor) -> bool:
