@@ -42,7 +42,9 @@ _ODD = re.compile(r"[\ufffd\u0000-\u0008\u000b\u000c\u000e-\u001f\u007f]|Ã[\u00
 # A list of messages, written as JSON.
 _MESSAGES = re.compile(r'\[\s*\{\s*"(?:role|from|content|value)"\s*:')
 _NUMBER = re.compile(r"\s*[-+]?[\d.,]+\s*")
-_COPIED_FROM, _SHORT_SHARE, _FEW_ROWS, _USUAL_ROWS, _FEW_LABELS, _LABELS = 24, 0.1, 50, 200, 12, 0.8
+_COPIED_FROM, _SHORT_SHARE, _FEW_ROWS, _USUAL_ROWS, _FEW_LABELS = 24, 0.1, 50, 200, 12
+# Replies are labels where this share of those outside train stand in train.
+_LABELS = 0.8
 
 
 def check_pairs(pairs: Pairs, near: float) -> list[Finding]:
@@ -59,16 +61,13 @@ def too_few(n_train: int) -> Finding | None:
 
 
 def unseen_labels(pairs: Pairs, train: Collection[int], outside: Collection[int]) -> Finding | None:
-    """Say which rows outside train have a label that no row of train has; of other replies nothing.
-
-    Replies are labels where nearly all of those outside stand in train too.
-    """
+    """Say which rows outside train have a label that no row of train has; of other replies nothing."""
     known = {plain(pairs[row].reply) for row in train if row in pairs}
     others = {row: plain(pairs[row].reply) for row in sorted(outside) if row in pairs}
     hits = [row for row, reply in others.items() if reply not in known]
     if len(hits) > (1 - _LABELS) * len(others):
         return None
-    says = "outside train, with a label that no row of train has and none can learn: [split] balance spreads labels"
+    says = "outside train, with a label that no row of train has: [split] balance spreads labels over the parts"
     return _finding("unseen label", says, hits, _reply(pairs, hits))
 
 

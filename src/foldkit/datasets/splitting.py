@@ -24,13 +24,12 @@ from foldkit.rows.tables import column, times
 from .pairs import Pair, texts_of
 from .placing import PARTS, by_hash, place_units
 
-# What a column that says the part of a row may call each.
-PART_NAMES = {
-    "train": ("train", "training"),
-    "validation": ("validation", "valid", "val", "dev"),
-    "test": ("test", "testing"),
+# The words that files, and cells that say the part of a row, have for each.
+PART_OF = {
+    **dict.fromkeys(("train", "training"), "train"),
+    **dict.fromkeys(("validation", "valid", "val", "dev"), "validation"),
+    **dict.fromkeys(("test", "testing"), "test"),
 }
-_PART_OF = {name: part for part, names in PART_NAMES.items() for name in names}
 
 
 @dataclass(frozen=True)
@@ -229,9 +228,9 @@ def _fixed(keys: pd.DataFrame, settings: SplitSettings, files: Sequence[Path]) -
 def _told(table: pd.DataFrame, settings: SplitSettings) -> pd.Series:
     """Return the part that the column of parts says of each row, blank where it says nothing."""
     cells = column(table, settings.column, "[split] column").str.strip()
-    parts = cells.str.casefold().map(_PART_OF | {"": ""})
+    parts = cells.str.casefold().map(PART_OF | {"": ""})
     for row in parts.index[parts.isna()][:1]:
-        allowed = f"{', '.join(_PART_OF)}, or blank"
+        allowed = f"{', '.join(PART_OF)}, or blank"
         raise InputError(f"row {row}", f"column {settings.column!r}, the part", allowed, cells[row], "mend the cell")
     return parts.astype(object)
 

@@ -58,9 +58,9 @@ class ContenderScore:
 class Floor:
     """What is reached without a model, and how the last contender's figures differ from that.
 
-    By `kind`: "reply", which `text` is, train's commonest (the `share` of train), is the answer to every row; "column",
-    what stands in that one of the prompt, the one that is the most like the targets; "length", that reply of a pair is
-    taken for the better one which is "shorter", or "longer".
+    `kind` says how: "reply", with `text`, the commonest of train (a `share` of it), as the answer to every row;
+    "column", with what stands in the column `text` of the prompt, the one that is the most like the targets; "length",
+    with the reply of each pair that is "shorter" or "longer", as `text` says, taken for the better one.
     """
 
     kind: str

@@ -172,9 +172,8 @@ class _Scoring:
 
     def floor(self, kind: str, text: str, replies: Sequence[Reply], last: Given, share: float = 0.0) -> Floor:
         """Return what these replies reach, and how the last contender differs from them."""
-        plain = Given("", replies, 0.0)
-        figures = self.figures(replies)
-        reached, own = (self.score(one, self.figures(one.replies), plain, figures) for one in (plain, last))
+        plain, other, figures = Given("", replies, 0.0), Given("", last.replies, 0.0), self.figures(replies)
+        reached, own = (self.score(one, self.figures(one.replies), plain, figures) for one in (plain, other))
         return Floor(kind, text, reached.measures, own.differences, share)
 
     def _values(self, measure: Measure, given: Given, figures: np.ndarray, weights: np.ndarray) -> np.ndarray:

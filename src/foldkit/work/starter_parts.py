@@ -11,10 +11,9 @@ from pathlib import Path
 
 import pandas as pd
 
-from foldkit.datasets.splitting import PART_NAMES
+from foldkit.datasets.placing import PARTS
+from foldkit.datasets.splitting import PART_OF
 from foldkit.formats import listed
-
-_PART_OF = {name: part for part, names in PART_NAMES.items() for name in names}
 
 
 @dataclass(frozen=True)
@@ -63,10 +62,10 @@ def part_column(table: pd.DataFrame) -> ToldParts:
     for name in table.columns:
         cells = table[name].str.strip().str.casefold()
         values = set(cells) - {""}
-        parts = {_PART_OF[value] for value in values if value in _PART_OF}
-        if values <= _PART_OF.keys() and "train" in parts and len(parts) > 1:
-            counts = Counter(_PART_OF[value] for value in cells if value)
-            told = ", ".join(f"{part} {counts[part]:,}" for part in PART_NAMES if counts[part])
+        parts = {PART_OF[value] for value in values if value in PART_OF}
+        if values <= PART_OF.keys() and "train" in parts and len(parts) > 1:
+            counts = Counter(PART_OF[value] for value in cells if value)
+            told = ", ".join(f"{part} {counts[part]:,}" for part in PARTS if counts[part])
             said = f"column {str(name)!r} says which part a row is in: {told}"
             return ToldParts({}, str(name), frozenset(parts - {"train"}), said)
     return ToldParts()
@@ -76,7 +75,7 @@ def _part_of(file: Path, source: Path) -> str:
     """Return the part that a file is named for, or a folder it is in below the source; "" for none, or for several."""
     below = file.relative_to(source).parts if file.is_relative_to(source) else (file.name,)
     for name in reversed(below):
-        parts = {_PART_OF[word] for word in re.findall(r"[a-z]+", name.lower()) if word in _PART_OF}
+        parts = {PART_OF[word] for word in re.findall(r"[a-z]+", name.lower()) if word in PART_OF}
         if parts:
             return parts.pop() if len(parts) == 1 else ""
     return ""
