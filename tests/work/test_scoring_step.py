@@ -236,6 +236,21 @@ def test_before_a_training_the_base_and_shots_are_scored(scored_folder: Path) ->
     assert "prompt tokens a question" in page
 
 
+@pytest.mark.parametrize(("group", "n_near"), [("", 0), ("near", 1)])
+def test_rows_that_say_the_same_count_once(work_folder: Path, group: str, n_near: int) -> None:
+    """Copies in test are resampled together; near copies too where they stay together in the split."""
+    given = [json.loads(line) for line in (work_folder / "rows.jsonl").read_text().splitlines()]
+    long = "the wind at the old light went round to the south west and then it blew as it had not blown in years"
+    given += [{**given[0], "question": long}, {**given[0], "question": long}, {**given[0], "question": f"{long}!"}]
+    rows = "".join(
+        json.dumps(row | {"part": "test" if n >= len(given) - 6 else "train"}) + "\n" for n, row in enumerate(given)
+    )
+    (work_folder / "rows.jsonl").write_text(rows)
+    changes = ["split.column=part", f"split.group={group}"]
+    card = foldkit.score(foldkit.read_sheet(work_folder / "fold.toml", changes), None)
+    assert (card.n_rows, card.n_groups) == (6, 5 - n_near)
+
+
 @pytest.mark.parametrize(
     ("planted", "said"),
     [

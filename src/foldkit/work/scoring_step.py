@@ -17,7 +17,7 @@ from foldkit.datasets import Coded, Dataset, Example
 from foldkit.formats import InputError, UsageError, fingerprint_files, fingerprint_value, near_name, read_json
 from foldkit.formats.jsonl import read_text
 from foldkit.models import Base
-from foldkit.rows.near import nearest, plain
+from foldkit.rows.near import near_clusters, nearest, plain
 from foldkit.rows.tables import column, rows_of
 from foldkit.runs import RunFolder, differing, read_run_sheet, run_at
 from foldkit.scoring import (
@@ -142,11 +142,10 @@ class _Scoring:
         few = len(train) * len(self.rows) <= _MOST_COMPARED
         prompts = [plain(key_of(self.inputs.template, row)) for row in train] if few else []
         near = [nearest(prompt, prompts, 1)[0][1] for _, prompt in pairs] if prompts else []
-        groups = [row.get(self.sheet.split.group, "") or str(number) for number, row in self.rows]
         return Asked(
             self.rows,
             [prompt for _, prompt in pairs],
-            groups,
+            self._groups(pairs),
             near,
             Counter(self.inputs.template.target(row).strip() for row in train),
             self._columns(),
@@ -154,6 +153,13 @@ class _Scoring:
             self.suspects,
             self._form(),
         )
+
+    def _groups(self, pairs: Sequence[tuple[str, str]]) -> list[str]:
+        """Return what each row is resampled with: its group, else what says the same, near copies where they belong."""
+        split = self.sheet.split
+        texts = {number: "\n".join(pair) for (number, _), pair in zip(self.rows, pairs, strict=True)}
+        same = near_clusters(texts, split.near if split.group == "near" else 1.0)
+        return [row.get(split.group, "") or str(same[number]) for number, row in self.rows]
 
     def _columns(self) -> dict[str, list[str]]:
         """Return what stands in each column of the prompt, in a conversation what was said last."""
