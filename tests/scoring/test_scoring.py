@@ -407,7 +407,8 @@ def card_of(
     better = {name: measure.higher_is_better for name, measure in MEASURES.items()}
     signed = {"by": "kind", "seed": settings.seed, "adapter": "x", "higher_is_better": better}
     groups = groups or [str(n) for n, _ in rows]
-    known = Asked(rows, ["the prompt"] * len(rows), groups, form=FORM, **(asked or {}))
+    asked = {"prompts": [f"prompt {number}" for number, _ in rows], **(asked or {})}
+    known = Asked(rows, groups=groups, form=FORM, **asked)
     return make_scorecard(given, known, settings, signed, list(MEASURES.values()))
 
 
@@ -480,6 +481,10 @@ def test_the_card_says_what_lessens_it() -> None:
         same
     )
     assert any(line.startswith("10.0% of adapter's answers did not end by themselves:") for line in all_lines(same))
+    texts = card_of(
+        [" . . "] * 20, {"prompts": [""] * 20}, targets=odd
+    )  # texts have no prompt that could tell answers apart
+    assert "one and the same" not in "\n".join(all_lines(texts))
     for answers, targets in (([". ."] * 8 + odd[:12], odd), ([". ."] * 20, ["SW 5"] * 11 + odd[:9]), ([""] * 20, odd)):
         assert "one and the same" not in "\n".join(all_lines(card_of(answers, targets=targets)))
     adapter = card.contender("adapter")

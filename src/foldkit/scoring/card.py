@@ -34,7 +34,7 @@ class ContenderScore:
     """All figures of one contender. `fields` has the share right of each field, `by` the figures of each group.
 
     `copied` is the share of answers that are a reply of train to the letter, `cut` of those that did not end by
-    themselves; `alike` is the answer that was given most often, and how often.
+    themselves; `alike` is the answer that was given to the most prompts, and to how many.
     `reworded` has the figures on the same rows with their prompts reworded, by what reworded them.
     """
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 from collections import Counter
-from collections.abc import Container, Mapping, Sequence
+from collections.abc import Container, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -161,7 +161,7 @@ class _Scoring:
             {place: parts[place] for place in self.far_places},
             _share_of_train([reply.answer for reply in replies], self.asked),
             sum(not reply.ended for reply in replies) / len(replies),
-            _commonest([reply.answer for reply in replies]),
+            _commonest({p: reply.answer for p, reply in zip(self.asked.prompts, replies, strict=True)}.values()),
             _general(given, base, self.settings.seed),
             self._reworded(given, by_name),
         )
@@ -336,7 +336,7 @@ def _share_of_train(texts: Sequence[str], asked: Asked) -> float:
     return sum(text.strip() in asked.train_replies for text in texts) / len(texts)
 
 
-def _commonest(texts: Sequence[str]) -> tuple[str, int]:
+def _commonest(texts: Iterable[str]) -> tuple[str, int]:
     """Return the text that stands most often, blanks around it aside, and how often."""
     return Counter(text.strip() for text in texts).most_common(1)[0]
 
