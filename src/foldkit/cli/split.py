@@ -26,7 +26,8 @@ def split(sheet_file: Path, changes: tuple[str, ...], each: bool) -> None:
     console = out()
     lines = [[part, f"{n:,}", f"{n / len(found.parts):.1%}"] for part, n in counts(list(found.parts)).items()]
     together = f", rows of one {sheet.split.group} together" if sheet.split.group else ""
-    show_table(console, ["part", "rows", "share"], lines, f"split, seed {sheet.split.seed}{together}")
+    told = f", by column {sheet.split.column}" if sheet.split.column else ""
+    show_table(console, ["part", "rows", "share"], lines, f"split, seed {sheet.split.seed}{told}{together}")
     for leak in found.leaks[:10]:
         console.print(f"! {leak}")
     if len(found.leaks) > 10:
