@@ -11,6 +11,7 @@ import pandas as pd
 import pytest
 
 import foldkit
+from foldkit.datasets.placing import PARTS
 from foldkit.formats import FoldKitError, InputError, UsageError
 from foldkit.rows import belonging, guess
 from foldkit.rows.tables import rows_of
@@ -453,6 +454,11 @@ def test_files_that_are_named_for_parts_are_these(tmp_path: Path, files: tuple[s
         bool(read) and "/" not in read
     )
     if read:
+        sheet = (tmp_path / "sheet" / "fold.toml").read_text()
+        assert [f"\n{part} = " in sheet for part in ("validation", "test")] == [
+            part not in wanted for part in PARTS[1:]
+        ]
+        assert any("every row is by itself" in line for line in said) is ("validation" not in wanted)
         parts = list(foldkit.split(foldkit.read_sheet(tmp_path / "sheet" / "fold.toml")).parts)
         drawn = {"validation"} - set(wanted)
         assert set(zip(wanted, parts, strict=True)) == {(name, name) for name in wanted} | {("train", n) for n in drawn}
@@ -468,6 +474,9 @@ def test_a_column_that_says_the_part_is_used(tmp_path: Path) -> None:
     sheet = foldkit.read_sheet(tmp_path / "fold.toml")
     assert sheet.split.column == "part"
     assert foldkit.split(sheet).parts.tolist().index("test") == 31
+    for others in (["train", "boat"], ["train", "train"], ["test", "dev"]):
+        table.assign(part=others * (len(table) // 2)).to_csv(tmp_path / "others.csv", index=False)
+        assert "says which part" not in str(foldkit.start("../others.csv", tmp_path / "-".join(others)).assumed)
     talks = table.assign(speaker=lambda own: [*"ab"] * (len(own) // 2), talk=[n // 4 for n in range(len(table))])
     talks.to_csv(tmp_path / "talks.csv", index=False)
     drawn = "the parts are drawn anew: examples made of several rows have no column of parts"
