@@ -396,8 +396,14 @@ def test_a_column_can_say_the_part_of_each_row(others: dict[str, object]) -> Non
         assign_parts(table.assign(part="hold"), settings)
     with pytest.raises(InputError, match=r"\[split\] column: column: expected a column of the rows"):
         assign_parts(table_of(60), settings)
-    with pytest.raises(UsageError, match="column or files"):
-        SplitSettings(column="part", files={"test": "a.csv"})
+    wrong = {
+        "column": {"files": {"test": "a"}, "column": "part"},
+        "files": {"files": {"tset": "a"}},
+        "near": {"near": 0.2},
+    }
+    for name, given in wrong.items():
+        with pytest.raises(UsageError, match=rf"\[split\]: {name}: "):
+            SplitSettings(**given)
 
 
 def test_a_stored_assignment_is_read_back_for_the_same_settings(tmp_path: Path) -> None:

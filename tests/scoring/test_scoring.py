@@ -427,6 +427,9 @@ def test_the_scorecard_holds_figures_groups_fields_and_rows() -> None:
     assert card.by_counts == {"new": 20, "old": 20}
     assert {adapter.differences[name].word for name in ("loss", "exact", "fields", "bits", "similarity")} == {"better"}
     assert adapter.differences["ended"].word == "cannot tell"
+    some = card_of(["SW 5"] * 3 + ["SW 4"] * 37, worth={"exact": 0.02}).contender("adapter").differences
+    assert (some["exact"].worth, some["exact"].rows_needed > 40) == (0.02, True)
+    assert (some["loss"].worth, some["loss"].rows_needed) == (0.0, 0)
     (told,) = verdict_lines(dataclasses.replace(card, contenders=(card.contenders[0], with_one(adapter, "ended"))))
     assert told == "adapter and base: these rows cannot tell: ended +0.000."
     for high, needed, said in (
