@@ -25,7 +25,9 @@ from foldkit.rows.shapes import (
     MarkedSettings,
     PickedSettings,
     PiecesSettings,
+    TickedSettings,
     TranscriptSettings,
+    tick_columns,
     told_grades,
     told_sides,
 )
@@ -241,8 +243,24 @@ def test_a_shaped_source_is_read_through_its_settings(write: Write, tmp_path: Pa
     assert [(bad.row, bad.reason) for bad in rows.bad] == [(2, "source row 2: blank: one of the two languages")]
     with pytest.raises(UsageError, match="grouped and bilingual"):
         RowsSettings("a.csv", bilingual=BilingualSettings("a", "b"), grouped=GroupedSettings())
-    known = "transcript grouped bilingual graded judged picked compared choices marked pieces"
+    known = "transcript grouped bilingual graded judged picked compared choices ticked marked pieces"
     assert known.split() == list(SHAPES)
+
+
+def test_ticks_in_columns_are_labels() -> None:
+    """In any of the usual words; what says neither, or nothing at all, is left out; other columns stay."""
+    cells = {"fog": ["1", "TRUE", " ", "x", "", "1.0"], "ice": ["no", "Yes", "N", "", "", "two"], "day": list("abcdef")}
+    table = pd.DataFrame(cells, index=range(1, 7))
+    found, left_out = SHAPES["ticked"](table, TickedSettings(("ice", "fog"), "hazard", "+", "-"))
+    assert found["hazard"].tolist() == ["fog", "ice+fog", "-", "fog"]
+    assert (found["day"].tolist(), found["source_row"].tolist()) == (list("abcd"), list("1234"))
+    assert left_out == {5: "blank: ice, fog", 6: "ice 'two' says neither yes nor no"}
+    assert tick_columns(table) == ["fog"]
+    assert tick_columns(table[:5].assign(all="1", none="0")) == ["fog", "ice"]
+    with pytest.raises(InputError, match=r"\[rows.ticked\] columns: column"):
+        SHAPES["ticked"](table, TickedSettings(("ice", "frog")))
+    with pytest.raises(UsageError, match="two or more"):
+        TickedSettings(("fog",))
 
 
 def test_wrong_settings_of_shapes_are_refused() -> None:

@@ -141,6 +141,16 @@ KINDS = {
         who=lambda i: ("Low Pell", "desk")[i % 2], said=lambda i: f"sea {i}", time=lambda i: (i // 2) * 2000
     ),
     "grouped": rows(label=lambda i: WORDS[i % 4], texts=lambda i: [f"sea {i}", f"sea {i} now"]),
+    "guessed ticked": rows(
+        seen=lambda i: f"the sea at hour {i}",
+        fog=lambda i: i % 2,
+        gale=lambda i: i % 3 == 0,
+        ice=0,
+        keeper=lambda i: "ab"[i % 2],
+    ),
+    "of one label guessed ticked": rows(
+        text=lambda i: f"the sea at hour {i}", fog=lambda i: i % 2, ice=lambda i: 1 - i % 2
+    ),
     "guessed label": rows(sighted=lambda i: f"the sea at hour {i} was seen", hour=str, state=lambda i: WORDS[i % 4]),
     "guessed question": rows(
         nr=str, note=lambda i: f"the sea at hour {i} was seen", bulletin=lambda i: f"Sea {WORDS[i % 4]} {i}."
@@ -166,8 +176,9 @@ def test_a_starter_sheet_runs_as_it_is(tmp_path: Path, kind: str) -> None:
     assert max(part["longest"] for part in counts.values()) <= sheet.train.window
     assert foldkit.train(sheet).adapter.exists()
     assert not foldkit.build(sheet).set_aside
-    assert ("f1" in sheet.score.measures) == (name in ("label", "grouped", "choices") and "several" not in kind)
-    assert ("items" in sheet.score.measures) == ("several" in kind)
+    several = "several" in kind or kind == "guessed ticked"
+    assert ("f1" in sheet.score.measures) == (name in ("label", "grouped", "choices", "ticked") and not several)
+    assert ("items" in sheet.score.measures) == several
     assert ('# objective = "odds"' in started.sheet.read_text()) == (name in ("preference", "picked", "compared"))
     assert (sheet.train.objective == "odds") == ("ranked" in sheet.score.measures) == (name == "graded")
     assert ('ends = ["</s>"]\n' in started.sheet.read_text()) == ("and ends" in kind)

@@ -21,6 +21,7 @@ from .shapes import (
     MarkedSettings,
     PickedSettings,
     PiecesSettings,
+    TickedSettings,
     TranscriptSettings,
 )
 
@@ -39,9 +40,9 @@ class RowsSettings:
     one row of a text file is; or `pattern` is a regular expression whose named groups are the cells of each line that
     it matches, and other lines go on with the last group. `as_text` are endings of other files that are text.
 
-    `transcript`, `grouped`, `bilingual`, `graded`, `judged`, `picked`, `compared`, `choices`, `marked` and `pieces` say
-    what a source is to be made into first; conversations that `graded`, `judged` or `picked` have paired are `compared`
-    then.
+    `transcript`, `grouped`, `bilingual`, `graded`, `judged`, `picked`, `compared`, `choices`, `ticked`, `marked` and
+    `pieces` say what a source is to be made into first; conversations that `graded`, `judged` or `picked` have paired
+    are `compared` then.
     """
 
     source: str
@@ -64,6 +65,7 @@ class RowsSettings:
     picked: PickedSettings | None = None
     compared: ComparedSettings | None = None
     choices: ChoicesSettings | None = None
+    ticked: TickedSettings | None = None
     marked: MarkedSettings | None = None
     pieces: PiecesSettings | None = None
 

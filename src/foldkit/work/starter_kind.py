@@ -25,7 +25,7 @@ from foldkit.rows import (
     usual,
     usual_marks,
 )
-from foldkit.rows.shapes import ChoicesSettings, are_threads, given_choices, told_grades, told_sides
+from foldkit.rows.shapes import ChoicesSettings, are_threads, given_choices, tick_columns, told_grades, told_sides
 
 TOLD, RECOGNISED, GUESSED = (
     "as told",
@@ -49,6 +49,8 @@ def found_kind(table: pd.DataFrame, where: Path, question: str, answer: str) -> 
         return _told(whole, where, question, answer), TOLD
     if kind := _graded(table):
         return kind, RECOGNISED
+    if kind := _ticked(whole):
+        return kind, GUESSED
     if kind := _recognised(plain) or _recognised(whole):
         return _marked(kind, whole), RECOGNISED
     if kind := guess(whole):
@@ -162,6 +164,16 @@ def _of_talks(columns: Mapping[str, str], table: pd.DataFrame) -> dict[str, str]
         if set(way) <= set(columns) and ("reply_to" not in way or are_threads(table, *(columns[slot] for slot in way)))
     )
     return {slot: columns[slot] for slot in ("speaker", "text", *way)}
+
+
+def _ticked(table: pd.DataFrame) -> Kind | None:
+    """Return the kind of texts with a column for each label, where nothing else has the name of what is learned."""
+    labels = tick_columns(table)
+    rest = table.drop(columns=labels)
+    kind = _recognised(rest) or guess(rest)
+    if len(labels) < 2 or kind is None or kind.name not in ("text", "label") or usual(map(str, rest), "label", "label"):
+        return None
+    return Kind("ticked", {"text": kind.columns["text"]} | {f"label {n}": name for n, name in enumerate(labels, 1)})
 
 
 def _marked(kind: Kind, table: pd.DataFrame) -> Kind:

@@ -9,7 +9,7 @@ import pandas as pd
 
 from foldkit.formats import InputError, named_roles
 from foldkit.rows import SHAPES, Kind, are_talks, usual_marks
-from foldkit.rows.shapes import ChoicesSettings, told_grades, told_sides
+from foldkit.rows.shapes import ChoicesSettings, TickedSettings, told_grades, told_sides
 from foldkit.rows.tables import times
 
 from .starter_sheet import inline, quoted
@@ -78,6 +78,15 @@ def _choices(kind: Kind, table: pd.DataFrame, roles: dict[str, str]) -> tuple[st
         f"first = {settings.first:<19} # the place of the first choice, where answers are places\n"
     )
     return section, ["what is learned is the letter of the right choice"]
+
+
+def _ticked(kind: Kind, table: pd.DataFrame, roles: dict[str, str]) -> tuple[str, list[str]]:
+    labels = [name for slot, name in kind.columns.items() if slot != "text"]
+    settings = TickedSettings(tuple(labels))
+    head = "\n[rows.ticked]               # the names of columns that say yes are the label\n"
+    section = f"{head}columns = [{', '.join(map(quoted, labels))}]\n"
+    said = f"a row's label is the names of its columns that say yes, {settings.between!r} between them"
+    return section, [f"{said}, or {settings.none!r}"]
 
 
 def _graded(kind: Kind, table: pd.DataFrame, roles: dict[str, str]) -> tuple[str, list[str]]:
@@ -167,6 +176,7 @@ _SHAPES: dict[str, _Section] = {
     "grouped": _grouped,
     "compared": _compared,
     "choices": _choices,
+    "ticked": _ticked,
     "picked": _picked,
     "graded": _graded,
     "marked": _marked,

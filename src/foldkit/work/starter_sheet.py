@@ -26,6 +26,7 @@ SHAPED = {
     "picked": "preference",
     "compared": "compared",
     "choices": "choices",
+    "ticked": "label",
     "marked": "conversation",
     "pieces": "pieces",
 }
@@ -212,7 +213,7 @@ def _objective(kind: Kind) -> str:
 def _score(kind: Kind, replies: str) -> str:
     if kind.name == "text":  # nothing is asked
         return f'[score]\nmeasures = ["loss"]\n{_GENERAL}'
-    of_answers = '"label", "f1"' if kind.name in ("label", "grouped", "choices") else '"exact", "similarity"'
+    of_answers = '"label", "f1"' if kind.name in ("label", "grouped", "choices", "ticked") else '"exact", "similarity"'
     if replies:
         of_answers = f'"exact", "{_MEASURES[replies]}"'
     if kind.name == "graded":  # each row is a pair

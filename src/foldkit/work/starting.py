@@ -45,7 +45,7 @@ _WINDOWS = (128, 256, 512, 1024, 2048)
 _GRADES = ("grade", "rating", "score", "stars", "verdict", "thumb", "thumbs", "feedback", "vote", "votes")
 # What a shape has no part in, though its rows need it.
 _ASKED = ("prompt", "input", "system")
-_ASIDE = {"choices": ("question", "input"), "picked": _ASKED, "graded": _ASKED}
+_ASIDE = {"choices": ("question", "input"), "ticked": ("text",), "picked": _ASKED, "graded": _ASKED}
 # What of shaped rows stays in one part.
 _TOGETHER = {("transcript",): "talk", ("graded",): "prompt", ("graded", "compared"): "messages"}
 # What is learned of rows that are examples as they stand.
@@ -90,7 +90,8 @@ def start(
         found = found._replace(prose=prose)
         inputs = _inputs(found._replace(told=ToldParts()), template_text(found), folder)
         if found.shape:
-            found = found._replace(n_rows=len(inputs.table), n_units=len(inputs.table))
+            lists = found.kind.name == "ticked" and listed_values(inputs.table["label"]) is not None
+            found = found._replace(n_rows=len(inputs.table), n_units=len(inputs.table), replies="lists" * lists)
             if found.told.column and found.told.column not in inputs.table:
                 found = found._replace(told=ToldParts())
                 told.append("the parts are drawn anew: examples made of several rows have no column of parts")

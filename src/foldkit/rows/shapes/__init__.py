@@ -10,6 +10,7 @@ from .judged import JudgedSettings, good_or_bad
 from .marked import MarkedSettings, in_turns
 from .picked import PickedSettings, better_and_worse, told_sides
 from .pieces import PiecesSettings, in_pieces
+from .ticked import TickedSettings, labels_ticked, tick_columns
 from .transcript import TranscriptSettings, are_threads, conversations
 
 SHAPES: dict[str, Shape] = {
@@ -21,6 +22,7 @@ SHAPES: dict[str, Shape] = {
     "picked": better_and_worse,
     "compared": parted_in_the_last_reply,
     "choices": lettered,
+    "ticked": labels_ticked,
     "marked": in_turns,
     "pieces": in_pieces,
 }
@@ -41,10 +43,12 @@ __all__ = [
     "PickedSettings",
     "PiecesSettings",
     "Shape",
+    "TickedSettings",
     "TranscriptSettings",
     "are_threads",
     "choice_lines",
     "given_choices",
+    "tick_columns",
     "told_grades",
     "told_sides",
 ]
