@@ -136,6 +136,13 @@ KINDS = {
     ),
     "guessed marked": rows(talk=lambda i: f"Human: how is the sea at {i}?\nBot: {WORDS[i % 4]}", day=7),
     "by writers text": rows(user=lambda i: f"keeper {i % 3}", text=lambda i: f"The sea is {WORDS[i % 4]} at {i}."),
+    "answered guessed question": rows(
+        subject=lambda i: f"on day {i}",
+        body=lambda i: f"The sea at {i}, please?",
+        agent=lambda i: f"It was {i} at noon.",
+    ),
+    "with a title text": rows(title=lambda i: f"on day {i}", text=lambda i: f"The sea at {i} was calm, they said."),
+    "with stars label": rows(review=lambda i: f"the lamp of day {i}", kept=lambda i: i % 2, stars=lambda i: i % 5),
     "text": rows(text=lambda i: f"The sea is {WORDS[i % 4]} today, says the keeper, for the {i}th time."),
     "transcript": rows(
         who=lambda i: ("Low Pell", "desk")[i % 2], said=lambda i: f"sea {i}", time=lambda i: (i // 2) * 2000
@@ -384,6 +391,12 @@ SEEN = {"seen": lambda i: f"sea {i} at noon"}
             "label question1 question2 same",
             [],
         ),
+        (
+            {"first_day": SEEN["seen"], "second_day": lambda i: f"{i} on a longer word", "same": lambda i: str(i % 2)},
+            "label first_day second_day same",
+            [],
+        ),
+        ({"day_1": SEEN["seen"], "day_2": lambda i: f"{i} on a longer word"}, "question day_1 day_2", []),
         ({**SEEN, "reply": str, "said": lambda i: f"a longer word on hour {i}"}, "question said reply", []),
         ({"said": lambda i: f"a longer word on hour {i}", "question": SEEN["seen"]}, "question question said", []),
         ({"user": lambda i: WORDS[i % 4], **SEEN, "said": lambda i: f"it was {i}"}, "question seen said", []),

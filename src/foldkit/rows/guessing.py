@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import re
 from collections.abc import Sequence
 from typing import Any
@@ -16,6 +17,7 @@ _GROUPS, _ROWS_A_GROUP = 5, (1.2, 50)
 _SEEN = 50
 # Words in the name of a column that says who judged a text, and how surely.
 _BY_WHOM = frozenset({"annotator", "rater", "worker", "labeller", "labeler", "reviewer", "score", "confidence"})
+_TWINS = frozenset((("first", "second"), ("1", "2"), ("a", "b"), ("one", "two"), ("left", "right")))
 # What may part the values of a cell that is a list of them, and by how many cells that is told at first.
 _MARKS, _LISTS = (";", "|", ","), 1000
 
@@ -24,10 +26,10 @@ def guess(table: pd.DataFrame) -> Kind | None:
     """Return the kind of rows that the cells suggest, None where no column holds texts.
 
     A column with a usual name of a question, an answer or a label is one, and two with usual names of texts of which a
-    label is said are both asked about. Else the column with the longest texts is the question, the last other one of
-    texts its answer. Where there is no other one, but one of few values, these are labels of the texts; or but one of
-    numbers with a fraction, these are the answers. What has the name of a question, and no answer, is not learned
-    alone.
+    label is said, or with names alike but for first and second, are both asked about. Else the column with the longest
+    texts is the question, the last other one of texts its answer. Where there is no other one, but one of few values,
+    these are labels of the texts; or but one of numbers with a fraction, these are the answers. What has the name of a
+    question, and no answer, is not learned alone.
     """
     every = {str(name): _filled(table[name]) for name in table.columns}
     cells = {name: own for name, own in every.items() if not own.str.match(r"[\[{]").all()}  # no lists, nothing empty
@@ -41,7 +43,8 @@ def guess(table: pd.DataFrame) -> Kind | None:
         return Kind("text", {"text": words[0]}) if words and len(every) == 1 else None
     few = sorted((name for name in cells if is_few(cells[name])), key=lambda name: (not _about(name), name in words))
     labels = [*few, *named[:1]]  # the last is taken
-    if (pair := [*usual(texts, "label", "text")[:1], *usual(texts, "label", "input")[:1]])[1:] and labels:
+    pair = [*usual(texts, "label", "text")[:1], *usual(texts, "label", "input")[:1]]
+    if (pair := pair if pair[1:] else _twins(texts)) and labels:
         return Kind("label", dict(zip(("text", "input", "label"), (*pair, labels[-1]), strict=True)))
     answers = answered or ([] if named else [name for name in texts[1:] if name not in asked][-1:])
     text = max(asked or [name for name in texts if name not in answers] or texts, key=lambda name: _length(cells[name]))
@@ -73,6 +76,16 @@ def _filled(cells: pd.Series[Any]) -> pd.Series[Any]:
 
 def _numbers(cells: pd.Series[Any]) -> bool:
     return bool(pd.to_numeric(cells, errors="coerce").notna().all())
+
+
+def _twins(names: Sequence[str]) -> list[str]:
+    """Return the two whose names are alike but for a word such as first and second, or a mark such as 1 and 2."""
+    parts = {name: re.findall(r"[^\W\d_]+|\d", name.lower()) for name in names}
+    for one, other in itertools.combinations(names, 2):
+        apart = [both for both in zip(parts[one], parts[other], strict=False) if both[0] != both[1]]
+        if len(parts[one]) == len(parts[other]) and len(apart) == 1 and apart[0] in _TWINS:
+            return [one, other]
+    return []
 
 
 def _about(name: str) -> bool:

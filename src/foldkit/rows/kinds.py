@@ -17,8 +17,8 @@ class Kind:
 
 _ASKED = ("prompt", "question", "instruction", "input")
 _HISTORY = {"history": ("history", "earlier_turns", "previous_turns", "past_turns")}
-_INPUT = ("input", "context", "passage")
-_SYSTEM = {"system": ("system", "system_prompt")}
+_INPUT = ("input", "context", "passage", "schema")
+_SYSTEM = {"system": ("system", "system_prompt", "system_message")}
 # Who wrote a text; they speak with one another where it is told which talk it is of, or what it answers.
 WRITERS = ("user", "author", "username")
 # Two texts of which a label is said.
@@ -89,25 +89,28 @@ KINDS: dict[str, dict[str, tuple[str, ...]]] = {
     "instruction": {
         "instruction": ("instruction", "task", "question", "prompt", "query"),
         "input": _INPUT,
-        "output": ("output", "response", "answer", "answers", "completion", "reply"),
+        "output": ("output", "response", "answer", "answers", "completion", "reply", "sql"),
         **_HISTORY,
         **_SYSTEM,
     },
     "question": {
         "question": (
-            *("question", "prompt", "query", "instruction", "task", "input", "source", "user"),
+            *("question", "prompt", "query", "instruction", "task", "input", "source", "user", "user_message"),
             *("text", "article", "document", "q"),
         ),
         "answer": (
             *("answer", "answers", "completion", "response", "reply", "output", "target", "assistant", "summary"),
-            "a",
+            *("assistant_message", "sql", "a"),
         ),
         **_HISTORY,
         **_SYSTEM,
     },
     "label": {
-        "text": ("text", "sentence", "utterance", "content", *_FIRST),
-        "label": ("label", "class", "category", "intent", "labels", "sentiment", "emotion", "topic", "tag", "tags"),
+        "text": ("text", "sentence", "utterance", "content", "body", "review", *_FIRST),
+        "label": (
+            *("label", "class", "category", "intent", "labels", "sentiment", "emotion", "topic", "tag", "tags"),
+            *("rating", "stars"),
+        ),
         "input": _SECOND,
         **_SYSTEM,
     },

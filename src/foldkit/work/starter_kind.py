@@ -52,7 +52,9 @@ def found_kind(table: pd.DataFrame, where: Path, question: str, answer: str) -> 
     if kind := _ticked(whole):
         return kind, GUESSED
     if kind := _recognised(plain) or _recognised(whole):
-        return _marked(kind, whole), RECOGNISED
+        kind = _marked(kind, whole)
+        answered = _answered(kind, whole)
+        return (answered, GUESSED) if answered else (kind, RECOGNISED)
     if kind := guess(whole):
         return _marked(kind, whole), GUESSED
     todo = "name columns with --question and --answer, or write fold.toml by hand: see the README"
@@ -164,6 +166,15 @@ def _of_talks(columns: Mapping[str, str], table: pd.DataFrame) -> dict[str, str]
         if set(way) <= set(columns) and ("reply_to" not in way or are_threads(table, *(columns[slot] for slot in way)))
     )
     return {slot: columns[slot] for slot in ("speaker", "text", *way)}
+
+
+def _answered(kind: Kind, table: pd.DataFrame) -> Kind | None:
+    """Return the kind of questions that texts by name are, where other texts to their right answer them."""
+    guessed = guess(table) if kind.name == "text" else None
+    if guessed is None or guessed.name != "question" or guessed.columns["question"] != kind.columns["text"]:
+        return None
+    names = [str(name) for name in table]
+    return guessed if names.index(guessed.columns["answer"]) > names.index(kind.columns["text"]) else None
 
 
 def _ticked(table: pd.DataFrame) -> Kind | None:
