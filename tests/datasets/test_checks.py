@@ -94,6 +94,10 @@ def test_labels_that_train_has_not_are_told() -> None:
     assert (found.rows, found.example) == ((50, 52), "High")
     assert unseen_labels(pairs, [*range(39), 50, 52], range(40, 52)) is None
     assert unseen_labels(clean(), range(1, 41), range(41, 61)) is None
+    sets = ["fog; ice", "fog", "ice", "fog; gale", "gale"] * 10 + ["ice; gale"]
+    for replies in (sets, [f"{row % 7}.5" for row in range(50)] + ["9.5"]):
+        listed = {row: Pair(f"Sea {row}?", reply) for row, reply in enumerate(replies)}
+        assert unseen_labels(listed, range(40), range(40, 51)) is None
 
 
 def test_every_check_is_planted_for() -> None:

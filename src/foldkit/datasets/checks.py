@@ -11,10 +11,11 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 
 import numpy as np
+import pandas as pd
 
 from foldkit.formats import fingerprint_value, write_aside
 from foldkit.formats.errors import shown
-from foldkit.rows import has_turns
+from foldkit.rows import has_turns, listed_values
 from foldkit.rows.near import near_texts, plain
 
 from .pairs import Pair, texts_of
@@ -41,7 +42,7 @@ _MARKUP = re.compile(f"{_TAG}|{_ENTITY}|{_CONTROL}", re.IGNORECASE)
 _ODD = re.compile(r"[\ufffd\u0000-\u0008\u000b\u000c\u000e-\u001f\u007f]|Ã[\u0080-\u00bf]|â€")
 # A list of messages, written as JSON.
 _MESSAGES = re.compile(r'\[\s*\{\s*"(?:role|from|content|value)"\s*:')
-_NUMBER = re.compile(r"\s*[-+]?[\d.,]+\s*")
+_NUMBER, _FRACTION = re.compile(r"\s*[-+]?[\d.,]+\s*"), re.compile(r"[-+]?\d*[.,]\d+")
 _COPIED_FROM, _SHORT_SHARE, _FEW_ROWS, _USUAL_ROWS, _FEW_LABELS = 24, 0.1, 50, 200, 12
 # Replies are labels where this share of those outside train stand in train.
 _LABELS = 0.8
@@ -61,11 +62,14 @@ def too_few(n_train: int) -> Finding | None:
 
 
 def unseen_labels(pairs: Pairs, train: Collection[int], outside: Collection[int]) -> Finding | None:
-    """Say which rows outside train have a label that no row of train has; of other replies nothing."""
-    known = {plain(pairs[row].reply) for row in train if row in pairs}
+    """Say which rows outside train have a label that no row of train has; of texts, measures and lists nothing."""
+    replies = [pairs[row].reply for row in train if row in pairs]
+    known = set(map(plain, replies))
     others = {row: plain(pairs[row].reply) for row in sorted(outside) if row in pairs}
     hits = [row for row, reply in others.items() if reply not in known]
-    if len(hits) > (1 - _LABELS) * len(others):
+    if len(hits) > (1 - _LABELS) * len(others) or any(map(_FRACTION.fullmatch, known)):
+        return None
+    if hits and listed_values(pd.Series(replies, dtype=object)) is not None:
         return None
     says = "outside train, with a label that no row of train has: [split] balance spreads labels over the parts"
     return _finding("unseen label", says, hits, _reply(pairs, hits))
