@@ -18,7 +18,6 @@ SECOND = (
     "train.objective=direct",
     "train.epochs=2",
     "train.learning_rate=3e-4",
-    "adapter.over=runs/first/adapter.safetensors",
 )
 
 
@@ -33,15 +32,16 @@ def figures(run: RunFolder) -> dict[str, dict[str, float]]:
 def main(folder: Path) -> None:
     """Train the first stage, hold it frozen under the second, score both."""
     path = copy_demo(folder, preferences=True)
-    stages = {"first": (*FEW,), "second": (*FEW, *SECOND)}
     rows: dict[str, dict[str, float]] = {}
-    for name, changes in stages.items():
-        sheet = foldkit.read_sheet(path, changes)
-        run = foldkit.train(sheet, name)
+    under: list[str] = []
+    for name, changes in {"first": FEW, "second": (*FEW, *SECOND)}.items():
+        sheet = foldkit.read_sheet(path, [*changes, *under])
+        run = foldkit.train(sheet)
         foldkit.score(sheet, run)
         found = figures(run)
         rows.setdefault("base", found["base"])
         rows[f"{name} stage"] = found["adapter"]
+        under = [f"adapter.over=runs/{run.path.name}/adapter.safetensors"]
     for name, measured in rows.items():
         print(f"{name:<13}" + "".join(f"{measure} {value:.3f}  " for measure, value in measured.items()))
     for note in foldkit.read_log(run.log).of("note"):

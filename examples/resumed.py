@@ -16,10 +16,10 @@ from foldkit.demo import copy_demo
 def main(folder: Path) -> None:
     """Train once to the end; train again, stop after eight steps, go on; compare."""
     sheet = foldkit.read_sheet(copy_demo(folder), ["train.steps=20", "train.validations=2"])
-    whole = foldkit.train(sheet, "whole")
+    whole = foldkit.train(sheet)
 
     steps = itertools.count(1)
-    stopped = foldkit.train(sheet, "stopped", stop=lambda: next(steps) == 8)
+    stopped = foldkit.train(sheet, stop=lambda: next(steps) == 8)
     (end,) = foldkit.read_log(stopped.log).of("finished")
     kept = [path.name for path in stopped.checkpoints.iterdir()]
     print(f"{end['reason']} at step {end['step']}; checkpoints: {', '.join(kept)}")

@@ -22,13 +22,13 @@ def lowest(run: RunFolder) -> float:
 def main(folder: Path) -> None:
     """Train twice, the second time gently and from where the first one ended."""
     path = copy_demo(folder)
-    first = foldkit.train(foldkit.read_sheet(path, ["train.steps=30", "train.validations=1"]), "first")
+    first = foldkit.train(foldkit.read_sheet(path, ["train.steps=30", "train.validations=1"]))
     gentle = ["train.steps=15", "train.validations=1", "train.learning_rate=1e-3", "train.schedule=linear"]
-    begin = "adapter.begin=runs/first/adapter.safetensors"
-    second = foldkit.train(foldkit.read_sheet(path, [*gentle, begin]), "second")
-    alone = foldkit.train(foldkit.read_sheet(path, gentle), "alone")
-    for run in (first, second, alone):
-        print(f"{run.path.name:<7} best validation loss {lowest(run):.3f}")
+    begin = f"adapter.begin=runs/{first.path.name}/adapter.safetensors"
+    second = foldkit.train(foldkit.read_sheet(path, [*gentle, begin]))
+    alone = foldkit.train(foldkit.read_sheet(path, gentle))
+    for name, run in (("first", first), ("second", second), ("alone", alone)):
+        print(f"{name:<7} best validation loss {lowest(run):.3f}")
 
 
 if __name__ == "__main__":

@@ -11,23 +11,22 @@ from pathlib import Path
 
 import foldkit
 from foldkit.demo import copy_demo
-from foldkit.runs import RunFolder
 
 CHANGES = ("train.steps=10", "train.validations=1", "train.micro_batch=4")
 
 
-def train(sheet: Path, name: str, n_processes: int) -> list[float]:
+def train(sheet: Path, n_processes: int) -> list[float]:
     """Train by the command line and return the loss of each step."""
-    words = ["train", "--sheet", str(sheet), "--name", name, "--processes", str(n_processes)]
+    words = ["train", "--sheet", str(sheet), "--processes", str(n_processes)]
     words += [word for change in CHANGES for word in ("--set", change)]
     subprocess.run([sys.executable, "-m", "foldkit", *words], check=True, stdout=subprocess.DEVNULL)
-    return foldkit.read_log(RunFolder(sheet.parent / "runs" / name).log).series("step", "loss")[1]
+    return foldkit.read_log(foldkit.newest_run(sheet.parent / "runs").log).series("step", "loss")[1]
 
 
 def main(folder: Path) -> None:
     """Train both ways and compare."""
     sheet = copy_demo(folder)
-    one, two = train(sheet, "one", 1), train(sheet, "two", 2)
+    one, two = train(sheet, 1), train(sheet, 2)
     furthest = max(abs(a - b) / a for a, b in zip(one, two, strict=True))
     print(f"{len(one)} steps; the last loss {one[-1]:.4f} and {two[-1]:.4f}; at most {furthest:.1e} apart")
     if furthest > 1e-3:
