@@ -457,6 +457,7 @@ def test_files_of_other_kinds_are_text_or_told(tmp_path: Path) -> None:
         (("train.csv", "valid.csv", "test.csv"), "valid.csv is validation, test.csv is test"),
         (("d/train/a.csv", "d/dev/a.csv", "d/dev/b.csv", "d/test/c.csv"), "dev/* is validation, c.csv is test"),
         (("sea-train-0.csv", "sea-test-0.csv", "sea-test-1.csv", "more.csv"), "sea-test-* is test"),
+        (("train [1].csv", "test [1].csv"), "test [[]1].csv is test"),
         (("train.csv", "devices.csv", "test_train.csv"), ""),
         (("sea.csv", "test.csv"), ""),
     ],

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import glob
 import itertools
 import re
 from collections import Counter
@@ -86,6 +87,6 @@ def _pattern(own: Sequence[Path], files: Sequence[Path]) -> str:
     if not own:
         return ""
     letters = itertools.takewhile(lambda those: len(set(those)) == 1, zip(*(file.name for file in own), strict=False))
-    begins = "".join(first for first, *_ in letters)
-    patterns = [own[0].name, f"{begins}*", f"{own[0].parent.name}/{own[0].name}", f"{own[0].parent.name}/*"]
+    begins, name, parent = map(glob.escape, ("".join(one for one, *_ in letters), own[0].name, own[0].parent.name))
+    patterns = [name, f"{begins}*", f"{parent}/{name}", f"{parent}/*"]
     return next((one for one in patterns if [file for file in files if file.match(one)] == list(own)), "")
