@@ -484,9 +484,8 @@ def test_the_card_says_what_lessens_it() -> None:
         same
     )
     assert any(line.startswith("10.0% of adapter's answers did not end by themselves:") for line in all_lines(same))
-    texts = card_of(
-        [" . . "] * 20, {"prompts": [""] * 20}, targets=odd
-    )  # texts have no prompt that could tell answers apart
+    # Texts have no prompt that could tell answers apart.
+    texts = card_of([" . . "] * 20, {"prompts": [""] * 20}, targets=odd)
     assert "one and the same" not in "\n".join(all_lines(texts))
     for answers, targets in (([". ."] * 8 + odd[:12], odd), ([". ."] * 20, ["SW 5"] * 11 + odd[:9]), ([""] * 20, odd)):
         assert "one and the same" not in "\n".join(all_lines(card_of(answers, targets=targets)))

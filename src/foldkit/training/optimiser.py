@@ -31,8 +31,8 @@ class Optimiser:
     def __init__(self, adapter: Adapter, settings: TrainSettings) -> None:
         trained, decay = adapter.trained(), settings.weight_decay
         firsts, seconds = ([v for name, v in trained.items() if name.endswith(end)] for end in (".A", ".B"))
-        lengths = [value for name, value in trained.items() if name.endswith(".magnitude")]
         whole = [value for name, value in trained.items() if name in WHOLE]
+        lengths = [value for name, value in trained.items() if not name.endswith((".A", ".B")) and name not in WHOLE]
         self.settings = settings
         self.groups = (
             (firsts, 1.0, decay),

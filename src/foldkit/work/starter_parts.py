@@ -36,7 +36,17 @@ class ToldParts:
         return self.names >= {"validation", "test"}
 
 
-def parts_in_files(files: Sequence[Path], source: Path) -> ToldParts:
+# Where rows say their part, and the examples that are made of them do not.
+NO_COLUMN_LEFT = ToldParts(said="the parts are drawn anew: examples made of several rows have no column of parts")
+
+
+def told_parts(files: Sequence[Path], source: Path, table: pd.DataFrame) -> ToldParts:
+    """Return the parts that the files of a source are named for, or else those that a column says."""
+    by_file = _in_files(files, source)
+    return by_file if by_file.files else _in_column(table)
+
+
+def _in_files(files: Sequence[Path], source: Path) -> ToldParts:
     """Return the files of validation and test among those of a source, where others are named for train."""
     of_part: dict[str, list[Path]] = {}
     for file in files:
@@ -52,13 +62,13 @@ def parts_in_files(files: Sequence[Path], source: Path) -> ToldParts:
 def parts_beside(file: Path) -> str:
     """Say of a file that is named for train which files beside it are named for other parts, "" where none is."""
     others = sorted(own for own in file.parent.glob(f"*{file.suffix}") if own.is_file())
-    if _part_of(file, file.parent) != "train" or not (found := parts_in_files(others, file.parent).files):
+    if _part_of(file, file.parent) != "train" or not (found := _in_files(others, file.parent).files):
         return ""
     named = listed([*found.values()])
     return f"files beside it are named for other parts, and are not read: {named}; their folder can be the source"
 
 
-def part_column(table: pd.DataFrame) -> ToldParts:
+def _in_column(table: pd.DataFrame) -> ToldParts:
     """Return the column in which each cell is the name of a part, that of train among others."""
     for name in table.columns:
         cells = table[name].str.strip().str.casefold()

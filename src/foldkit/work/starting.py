@@ -36,7 +36,7 @@ from foldkit.templates import template_from_mapping
 from .inputs import Inputs, open_inputs
 from .sheet import sheet_from_mapping
 from .starter_kind import found_kind
-from .starter_parts import ToldParts, part_column, parts_beside, parts_in_files
+from .starter_parts import NO_COLUMN_LEFT, parts_beside, told_parts
 from .starter_shapes import FIRST_ROWS, found_roles, shape_section
 from .starter_sheet import KEPT, SHAPED, USUAL, Found, pace, shapes_in, sheet_text, template_text
 
@@ -88,15 +88,10 @@ def start(
         reading, prose, assumed = _reading(RowsSettings(source, encoding=encoding), folder)
         found, told = _found(reading, folder, base, question, answer)
         found = found._replace(prose=prose)
-        inputs = _inputs(found._replace(told=ToldParts()), template_text(found), folder)
+        inputs = _inputs(found, template_text(found), folder)
         if found.shape:
-            lists = found.kind.name == "ticked" and listed_values(inputs.table["label"]) is not None
-            found = found._replace(n_rows=len(inputs.table), n_units=len(inputs.table), replies="lists" * lists)
-            if found.told.column and found.told.column not in inputs.table:
-                found = found._replace(told=ToldParts())
-                told.append("the parts are drawn anew: examples made of several rows have no column of parts")
-        told += [found.told.said] if found.told.said else []
-        told += [beside] if (beside := parts_beside(folder / source)) else []
+            found = _shaped(found, inputs.table)
+        told += [said for said in (found.told.said, parts_beside(folder / source)) if said]
         if found.group and not found.told.whole:
             found, parted = _parted(found, inputs)
             told.append(parted)
@@ -124,9 +119,7 @@ def _made(folder: Path) -> Iterator[None]:
 def _found(reading: RowsSettings, folder: Path, base: str, question: str, answer: str) -> tuple[Found, list[str]]:
     """Return what the rows are, and what that assumes."""
     table = read_rows(reading, folder).table
-    files = find_files(reading, folder)
-    parts = parts_in_files(files, folder / reading.source) if len(files) > 1 else ToldParts()
-    parts = parts if parts.files else part_column(table)
+    parts = told_parts(find_files(reading, folder), folder / reading.source, table)
     table = table.drop(columns=[parts.column] if parts.column else [])
     names = [str(name) for name in table.columns]
     theirs, how = found_kind(table, folder / reading.source, question, answer)
@@ -191,6 +184,14 @@ def _inputs(found: Found, template: str, folder: Path) -> Inputs:
     return dataclasses.replace(
         open_inputs(sheet_from_mapping(values, folder, str(folder / "fold.toml"))), template=read
     )
+
+
+def _shaped(found: Found, table: pd.DataFrame) -> Found:
+    """Return the same of rows that were shaped into these: how many they are, and what shaping leaves of the rest."""
+    lists = found.kind.name == "ticked" and listed_values(table["label"]) is not None
+    told = found.told if found.told.column in ("", *table) else NO_COLUMN_LEFT
+    n = len(table)
+    return found._replace(n_rows=n, n_units=n, replies="lists" if lists else "", told=told)
 
 
 def _parted(found: Found, inputs: Inputs) -> tuple[Found, str]:
