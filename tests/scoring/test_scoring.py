@@ -209,10 +209,10 @@ def test_macro_f1_is_that_of_a_hand_made_table() -> None:
     replies = [Reply(target, answer) for target, answer in pairs]
     expected = (4 / 6 + 2 / 4 + 0.0) / 3
     counts = np.ones((1, 6))
-    assert macro_f1(replies, Form(), counts)[0] == pytest.approx(expected)
+    assert macro_f1(replies, Form())(counts)[0] == pytest.approx(expected)
     edge = card_of(["SW 5"] * 20).contender("adapter").measures
     assert (edge["f1"], edge["f1"].value) == (edge["label"], 1.0)
-    without_fog = macro_f1(replies, Form(), np.array([[1, 1, 1, 1, 1, 0.0]]))[0]
+    without_fog = macro_f1(replies, Form())(np.array([[1, 1, 1, 1, 1, 0.0]]))[0]
     assert without_fog == pytest.approx((4 / 6 + 2 / 4) / 2)
 
 
@@ -352,7 +352,55 @@ def test_tests_agree_with_closed_forms() -> None:
     assert paired_test(np.zeros(6), alone(6), share=False) == 1.0
     assert holm([0.01, 0.04, 0.03]) == pytest.approx([0.03, 0.06, 0.06])
     # A spread of 1 and a difference of a half: 32 pairs have 80% power (Cohen 1988, by the normal distribution 31.4).
-    assert rows_needed(np.array([1.0, -1.0] * 500), 0.5) in (31, 32)
+    assert rows_needed(1.0, 0.5) in (31, 32)
+
+
+def f1_by_counting(pairs: Sequence[tuple[str, str]]) -> float:
+    """Return F1 averaged over the labels among targets, in plain Python."""
+    found = []
+    for label in dict.fromkeys(target for target, _ in pairs):
+        right = sum(target == answer == label for target, answer in pairs)
+        said = sum((target == label) + (answer == label) for target, answer in pairs)
+        found.append(2 * right / said)
+    return sum(found) / len(found)
+
+
+def f1_difference(targets: Sequence[str], before: Sequence[str], after: Sequence[str], groups: int) -> Difference:
+    """Return how F1 differs, of rows in so many groups."""
+    given = [Given(str(n), [*map(reply, targets, answers)], 9) for n, answers in enumerate((before, after))]
+    rows = [(n, {}) for n in range(len(targets))]
+    asked = Asked(rows, [f"prompt {n}" for n, _ in rows], [str(n % groups) for n, _ in rows])
+    card = make_scorecard(given, asked, ScoreSettings(), {}, [MEASURES["label"], MEASURES["f1"]])
+    assert card.contenders[1].differences["label"].word == "cannot tell"
+    return card.contenders[1].differences["f1"]
+
+
+def test_f1_is_told_apart_by_itself_not_by_the_share_of_right_labels() -> None:
+    """A rare label that is found, at a false alarm for each, changes no share of right labels, but F1."""
+    targets, common = ["fair"] * 100 + ["fog"] * 20, ["fair"] * 120
+    finding = ["fair"] * 88 + ["fog"] * 24 + ["fair"] * 8
+    gain = f1_by_counting([*zip(targets, finding, strict=True)]) - f1_by_counting([*zip(targets, common, strict=True)])
+    for found, word, value in (
+        (f1_difference(targets, common, finding, 120), "better", gain),
+        (f1_difference(targets, finding, common, 120), "worse", -gain),
+    ):
+        assert (found.word, found.interval.value) == (word, pytest.approx(value, abs=1e-12))
+    same = f1_difference(targets, common, common, 120)
+    assert (same.word, same.interval.value, same.p) == ("cannot tell", 0.0, 1.0)
+
+
+def test_the_test_of_f1_agrees_with_going_through_all_ways_in_which_answers_change_hands() -> None:
+    """Six groups of three rows, of which each has both contenders' answers or both changed; Holm over two measures."""
+    targets = ["fair"] * 12 + ["fog"] * 6
+    sides = [["fair"] * 18, ["fair"] * 10 + ["fog"] * 2 + ["fog"] * 5 + ["fair"]]
+    changes = []
+    for bits in range(64):
+        side = [bits >> (n % 6) & 1 for n in range(18)]
+        own, other = ([(targets[n], sides[s ^ k][n]) for n, s in enumerate(side)] for k in (1, 0))
+        changes.append(f1_by_counting(own) - f1_by_counting(other))
+    expected = sum(abs(change) >= abs(changes[0]) - 1e-12 for change in changes) / 64
+    assert 0 < expected < 0.5
+    assert f1_difference(targets, *sides, 6).p == pytest.approx(2 * expected)
 
 
 def test_rows_of_one_group_are_resampled_together() -> None:
@@ -518,6 +566,18 @@ def test_an_adapter_is_held_against_one_and_the_same_answer() -> None:
         "Always answering 'N 0', train's commonest reply (87.0% of all), reaches exact 0.700, normalised 0.700" in said
     )
     assert "adapter and that: these rows cannot tell: exact +0.000" in said
+    header, lines = figure_rows(same)
+    assert [line[0] for line in lines] == ["base", "adapter", "always 'N 0'"]
+    assert {len(line) for line in lines} == {len(header)}
+    assert (lines[2][header.index("exact ↑")], lines[2][header.index("loss ↓")]) == (
+        lines[1][header.index("exact ↑")],
+        "–",
+    )
+    assert [line.get_xdata()[0] for line in draw_scorecard(same).axes[list(MEASURES).index("exact")].lines[1::2]] == [
+        0.0,
+        0.7,
+        0.7,
+    ]
     right = card_of(targets, {"train_replies": train}, targets=targets)
     assert any("; adapter is better than that: exact +0.300" in line for line in all_lines(right))
     for n, says in ((25, True), (15, False)):
@@ -527,6 +587,7 @@ def test_an_adapter_is_held_against_one_and_the_same_answer() -> None:
     for answers, says in ((targets, False), (["N 0"] * 40, True)):
         card = card_of(answers, {"train_replies": rare}, targets=targets)
         assert ("Always answering" in "\n".join(all_lines(card))) is says
+        assert len(figure_rows(card)[1]) == 2 + says
     odd = [f"SW {n}" for n in range(40)]
     assert "Always" not in "\n".join(all_lines(card_of(odd, {"train_replies": rare}, targets=odd)))
     assert "Always" in "\n".join(all_lines(card_of([". ."] * 40, {"train_replies": rare}, targets=odd)))

@@ -1,18 +1,32 @@
-"""A picture of a scorecard: each measure's figures with their intervals, contenders below one another."""
+"""A picture of a scorecard: each measure's figures with their intervals, contenders below one another, then floors."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from .card import Scorecard
+from .intervals import Interval
+from .words import floor_name, telling_floors
 
 if TYPE_CHECKING:
+    from matplotlib.axes import Axes
     from matplotlib.figure import Figure
 
-# Okabe and Ito 2008, with a shape each for grey paper.
+# Okabe and Ito 2008, with a shape each for grey paper; what is reached without a model is grey.
 _COLORS = ("#0072B2", "#D55E00", "#009E73", "#CC79A7", "#E69F00", "#56B4E9", "#000000")
 _MARKS = "os^DvPX"
+_FLOOR = ("#707070", "|")
+
+
+class _Line(NamedTuple):
+    """What is drawn at one height of every panel: a contender, or a floor."""
+
+    name: str
+    figures: dict[str, Interval]
+    color: str
+    mark: str
 
 
 def draw_scorecard(card: Scorecard) -> Figure:
@@ -24,29 +38,39 @@ def draw_scorecard(card: Scorecard) -> Figure:
     n_lines = -(-len(names) // n_columns)
     figure = Figure(figsize=(12.8, 8), dpi=100, layout="constrained")
     panels = figure.subplots(n_lines, n_columns, squeeze=False).ravel().tolist()
-    labels = [score.name.replace("$", r"\$") for score in card.contenders]  # two would be taken for mathematics
-    better = card.signed.get("higher_is_better", {})
+    lines, better = _lines(card), card.signed.get("higher_is_better", {})
     for panel, name in zip(panels, names, strict=False):
-        for place, score in enumerate(card.contenders):
-            if name not in score.measures:
-                continue
-            one, color = score.measures[name], _COLORS[place % len(_COLORS)]
-            panel.plot([one.low, one.high], [place, place], color=color, linewidth=3, alpha=0.5, solid_capstyle="butt")
-            panel.plot([one.value], [place], _MARKS[place % len(_MARKS)], color=color, markersize=8)
-            panel.annotate(
-                f"{one.value:.3f}", (one.value, place), xytext=(0, 7), textcoords="offset points", ha="center"
-            )
+        _draw_panel(panel, name, lines)
         panel.set_title(f"{name}, {'more' if better.get(name, True) else 'less'} is better", fontsize=11, loc="left")
-        panel.set_yticks(range(len(labels)), labels)
-        panel.set_ylim(len(labels) - 0.5, -0.7)
-        panel.set_xlim(left=min(0, panel.get_xlim()[0]))
-        panel.grid(visible=True, axis="x", color="#dddddd", linewidth=0.8)
-        panel.set_axisbelow(True)
-        panel.spines[["top", "right"]].set_visible(False)
     for panel in panels[len(names) :]:
         panel.set_visible(False)
     figure.suptitle(f"{card.n_rows} test rows, 95% intervals", fontsize=12)
     return figure
+
+
+def _lines(card: Scorecard) -> list[_Line]:
+    contenders = [
+        _Line(score.name, score.measures, _COLORS[place % len(_COLORS)], _MARKS[place % len(_MARKS)])
+        for place, score in enumerate(card.contenders)
+    ]
+    return contenders + [_Line(floor_name(floor), floor.measures, *_FLOOR) for floor in telling_floors(card)]
+
+
+def _draw_panel(panel: Axes, measure: str, lines: Sequence[_Line]) -> None:
+    for place, line in enumerate(lines):
+        if measure not in line.figures:
+            continue
+        one = line.figures[measure]
+        panel.plot([one.low, one.high], [place, place], color=line.color, linewidth=3, alpha=0.5, solid_capstyle="butt")
+        panel.plot([one.value], [place], line.mark, color=line.color, markersize=8, markeredgewidth=1.5)
+        panel.annotate(f"{one.value:.3f}", (one.value, place), xytext=(0, 7), textcoords="offset points", ha="center")
+    labels = [line.name.replace("$", r"\$") for line in lines]  # two would be taken for mathematics
+    panel.set_yticks(range(len(labels)), labels)
+    panel.set_ylim(len(labels) - 0.5, -0.7)
+    panel.set_xlim(left=min(0, panel.get_xlim()[0]))
+    panel.grid(visible=True, axis="x", color="#dddddd", linewidth=0.8)
+    panel.set_axisbelow(True)
+    panel.spines[["top", "right"]].set_visible(False)
 
 
 def save_scorecard(card: Scorecard, path: Path) -> None:

@@ -7,13 +7,15 @@ one of Clopper and Pearson 1934. All others are resampled, groups with their row
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
 N_RESAMPLES = 2000
 N_FLIPS = 9999
+# How many figures of rows a test by turns holds at once.
+_AT_ONCE = 2**20
 LEVEL = 0.95
 
 
@@ -104,6 +106,29 @@ def paired_test(gains: np.ndarray, resamples: Resamples, *, share: bool) -> floa
     return float(found.pvalue)
 
 
+def swapped_test(difference: Callable[[np.ndarray], np.ndarray], resamples: Resamples) -> float:
+    """Return the two-sided p-value that a whole that is no mean of rows differs by chance between two contenders.
+
+    `difference` returns for each line of (lines, rows) the one's whole less the other's, where those rows at which it
+    is True have changed hands. Groups do so by chance, as the signs of gains are turned in `paired_test`.
+    """
+    from scipy import stats
+
+    n = resamples.n_groups
+    if n < 2:
+        return 1.0
+    found = stats.permutation_test(
+        (np.arange(n), np.arange(n) + n),
+        lambda own, other, axis: difference((own >= n)[..., resamples.group_of]),
+        permutation_type="samples",
+        vectorized=True,
+        n_resamples=N_FLIPS,
+        batch=1 + _AT_ONCE // len(resamples.group_of),
+        rng=np.random.default_rng(resamples.seed),
+    )
+    return float(found.pvalue)
+
+
 def holm(p_values: Sequence[float]) -> list[float]:
     """Return p-values corrected for how many there are (Holm 1979)."""
     order = sorted(range(len(p_values)), key=p_values.__getitem__)
@@ -114,12 +139,11 @@ def holm(p_values: Sequence[float]) -> list[float]:
     return corrected
 
 
-def rows_needed(gains: np.ndarray, worth: float) -> int:
+def rows_needed(spread: float, worth: float) -> int:
     """Return how many rows would tell a difference of `worth` with 80% power at 95% (Cohen 1988, section 2.4).
 
-    Taken from how far the gains of these rows scatter; 0 where they do not.
+    `spread` is how far the gains of rows scatter, their standard deviation; 0 rows where they do not.
     """
     from scipy.stats import norm
 
-    spread = float(np.std(gains, ddof=1)) if len(gains) > 1 else 0.0
     return int(np.ceil(((norm.ppf((1 + LEVEL) / 2) + norm.ppf(0.8)) * spread / worth) ** 2))

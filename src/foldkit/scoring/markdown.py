@@ -4,12 +4,20 @@ from __future__ import annotations
 
 import json
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 
 from .card import FEW_ROWS, Difference, Scorecard
 from .intervals import Interval
 from .measures import Reply, label_pair
-from .words import asking_lines, failures, judge_lines, verdict_lines, warning_lines
+from .words import (
+    asking_lines,
+    failures,
+    floor_name,
+    judge_lines,
+    telling_floors,
+    verdict_lines,
+    warning_lines,
+)
 
 Table = tuple[list[str], list[list[str]]]
 # Of more labels than these a square of confusions is no help.
@@ -17,7 +25,10 @@ MOST_LABELS = 12
 
 
 def figure_rows(card: Scorecard) -> Table:
-    """Return header and cells: a line for each contender, its figures with intervals, arrows for the good direction."""
+    """Return header and cells: a line for each contender, then for each floor that tells something.
+
+    Figures have their intervals, and measures an arrow for the good direction.
+    """
     measures = dict.fromkeys(name for score in card.contenders for name in score.measures)
     better = card.signed.get("higher_is_better", {})
     header = ["contender", "prompt tokens", *(f"{m} {'↑' if better.get(m, True) else '↓'}" for m in measures)]
@@ -26,10 +37,13 @@ def figure_rows(card: Scorecard) -> Table:
     lines = []
     for score in card.contenders:
         cells = [score.name, f"{score.prompt_tokens:.0f}" if score.prompt_tokens else "–"]
-        cells += [with_interval(score.measures[m]) if m in score.measures else "–" for m in measures]
+        cells += _with_intervals(score.measures, measures)
         cells += [_loss_of(score.general.get(text)) for text in texts]
         cells += ["–" if score.cost is None else f"{score.cost:.3g}"] if priced else []
         lines.append(cells)
+    others = ["–"] * (len(texts) + priced)
+    for floor in telling_floors(card):
+        lines.append([floor_name(floor), "–", *_with_intervals(floor.measures, measures), *others])
     general = ["general text loss ↓"] if len(texts) == 1 else [f"loss on {text} ↓" for text in texts]
     return [*header, *general, *(["cost of 1,000 ↓"] if priced else [])], lines
 
@@ -37,6 +51,10 @@ def figure_rows(card: Scorecard) -> Table:
 def with_interval(figure: Interval) -> str:
     """Write a figure with its interval."""
     return f"{figure.value:.3f} ({figure.low:.3f}–{figure.high:.3f})"
+
+
+def _with_intervals(figures: Mapping[str, Interval], names: Iterable[str]) -> list[str]:
+    return [with_interval(figures[name]) if name in figures else "–" for name in names]
 
 
 def group_rows(card: Scorecard) -> Table:

@@ -4,16 +4,16 @@ from __future__ import annotations
 
 import dataclasses
 from collections import Counter
-from collections.abc import Container, Iterable, Mapping, Sequence
+from collections.abc import Callable, Container, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 
 from .card import ContenderScore, Difference, Floor, Scorecard
-from .intervals import Interval, Resamples, holm, no_difference, paired_test, rows_needed, share_interval
+from .intervals import Interval, Resamples, holm, no_difference, paired_test, rows_needed, share_interval, swapped_test
 from .measures import Form, Measure, Reply, field_matches, label_pair, parse
-from .measures.measure import mean
+from .measures.measure import Whole, mean
 from .measures.similarity import SIMILARITY
 from .settings import ScoreSettings
 
@@ -102,6 +102,14 @@ def make_scorecard(
 Figures = dict[str, np.ndarray]
 
 
+class _Compared(NamedTuple):
+    """The interval of a difference, its p-value by itself, and how far the gains of rows scatter."""
+
+    interval: Interval
+    p: float
+    spread: float
+
+
 @dataclass(frozen=True)
 class _Scoring:
     """What the scores of all contenders share."""
@@ -136,13 +144,13 @@ class _Scoring:
     def score(self, given: Given, own: Figures, base: Given, base_figures: Figures) -> ContenderScore:
         """Return all figures of one contender."""
         by_name = {measure.name: measure for measure in self.measures}
-        weights = {name: np.array([by_name[name].weight(reply) for reply in given.replies]) for name in own}
+        weights = {name: _weights(by_name[name], given) for name in own}
         values = {name: self._values(by_name[name], given, own[name], weights[name]) for name in own}
         measured = {name: self._interval(by_name[name], own[name], weights[name], values[name]) for name in own}
         differences: dict[str, Difference] = {}
         if given is not base:
-            shared = [n for n in own if n in base_figures and _in_both(by_name[n], base, weights[n]).any()]
-            differences = self._differences(shared, by_name, own, base_figures, weights, given, base)
+            shared = [by_name[n] for n in own if n in base_figures and (_weights(by_name[n], base) * weights[n]).any()]
+            differences = self._differences(shared, own, base_figures, given, base)
         parts = {
             place: {n: _mean_at(own[n], weights[n], indices) for n in own if weights[n][list(indices)].any()}
             for place, indices in (*self.places.items(), *self.far_places.items())
@@ -179,7 +187,7 @@ class _Scoring:
     def _values(self, measure: Measure, given: Given, figures: np.ndarray, weights: np.ndarray) -> np.ndarray:
         """Return the whole figure of the rows as they are, then of each resample."""
         if measure.whole:
-            return measure.whole(given.replies, self.asked.form, self.resamples.counts)
+            return measure.whole(given.replies, self.asked.form)(self.resamples.counts)
         found = mean(figures, weights, self.resamples.counts)
         return np.array([measure.after(value) for value in found.tolist()])
 
@@ -189,33 +197,47 @@ class _Scoring:
         return self.resamples.interval(values)
 
     def _differences(
-        self,
-        names: Sequence[str],
-        by_name: Mapping[str, Measure],
-        own: Figures,
-        base_figures: Figures,
-        weights: Figures,
-        given: Given,
-        base: Given,
+        self, measures: Sequence[Measure], own: Figures, base_figures: Figures, given: Given, base: Given
     ) -> dict[str, Difference]:
-        intervals, p_values, gains = [], [], {}
-        for name in names:
-            measure = by_name[name]
-            both = _in_both(measure, base, weights[name])
-            before = self._values(measure, base, base_figures[name], both)
-            after = self._values(measure, given, own[name], both)
-            gains[name] = (own[name] - base_figures[name]) * both / both.mean()
-            alike = measure.high == 1 and not gains[name].any()
-            intervals.append(no_difference(self.resamples) if alike else self.resamples.interval(after - before))
-            share = _is_share(measure, own[name], both) and _is_share(measure, base_figures[name], both)
-            p_values.append(paired_test(gains[name], self.resamples, share=share))
-        found = {}
-        for name, interval, p in zip(names, intervals, holm(p_values), strict=True):
-            word = verdict(interval, p, by_name[name].higher_is_better)
-            worth = self.settings.worth_of(name) if by_name[name].high == 1 else 0.0
-            needed = rows_needed(gains[name], worth) if worth else 0
-            found[name] = Difference(interval, word, p, worth, needed)
-        return found
+        """Return the difference of each measure, whose p-values are corrected for how many they are."""
+        found = [self._compared(one, own[one.name], base_figures[one.name], given, base) for one in measures]
+        p_values = holm([one.p for one in found])
+        return {
+            measure.name: self._told(measure, one, p) for measure, one, p in zip(measures, found, p_values, strict=True)
+        }
+
+    def _told(self, measure: Measure, one: _Compared, p: float) -> Difference:
+        worth = self.settings.worth_of(measure.name) if measure.high == 1 else 0.0
+        word = verdict(one.interval, p, measure.higher_is_better)
+        return Difference(one.interval, word, p, worth, rows_needed(one.spread, worth) if worth else 0)
+
+    def _compared(
+        self, measure: Measure, after: np.ndarray, before: np.ndarray, given: Given, base: Given
+    ) -> _Compared:
+        """Compare two contenders' figures of rows, and what they make as a whole."""
+        weights = np.where(_weights(measure, base) > 0, _weights(measure, given), 0.0)
+        change = self._values(measure, given, after, weights) - self._values(measure, base, before, weights)
+        alike = measure.high == 1 and not change.any()
+        interval = no_difference(self.resamples) if alike else self.resamples.interval(change)
+        if measure.whole:
+            p = swapped_test(self._swapped(measure.whole, given, base), self.resamples)
+            return _Compared(interval, p, float(np.std(change[1:])) * len(weights) ** 0.5)
+        gains = (after - before) * weights / weights.mean()
+        share = _is_share(measure, after, weights) and _is_share(measure, before, weights)
+        spread = float(np.std(gains, ddof=1)) if len(gains) > 1 else 0.0
+        return _Compared(interval, paired_test(gains, self.resamples, share=share), spread)
+
+    def _swapped(self, whole: Whole, given: Given, base: Given) -> Callable[[np.ndarray], np.ndarray]:
+        """Return what gives the difference of two wholes, where some rows have changed hands."""
+        wholes = whole([*given.replies, *base.replies], self.asked.form)
+
+        def difference(swapped: np.ndarray) -> np.ndarray:
+            lines = np.atleast_2d(swapped).astype(float)
+            own, other = np.concatenate([1 - lines, lines], 1), np.concatenate([lines, 1 - lines], 1)
+            found = wholes(own) - wholes(other)
+            return np.asarray(found if swapped.ndim > 1 else found[0])
+
+        return difference
 
     def _cost(self, given: Given, answer_tokens: float) -> float | None:
         """Return what a thousand requests cost by the user's prices, None where there are none."""
@@ -281,9 +303,8 @@ def _is_share(measure: Measure, figures: np.ndarray, weights: np.ndarray) -> boo
     return of_rows and even and bool(np.isin(figures, (0.0, 1.0)).all())
 
 
-def _in_both(measure: Measure, base: Given, weights: np.ndarray) -> np.ndarray:
-    """Return the weights of the rows that have one with the base too, 0 for the others."""
-    return np.where([measure.weight(reply) > 0 for reply in base.replies], weights, 0.0)
+def _weights(measure: Measure, given: Given) -> np.ndarray:
+    return np.array([measure.weight(reply) for reply in given.replies])
 
 
 def _mean_at(figures: np.ndarray, weights: np.ndarray, indices: Sequence[int]) -> float:

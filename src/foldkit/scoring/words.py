@@ -29,8 +29,22 @@ def verdict_lines(card: Scorecard) -> list[str]:
     """Say for each contender what its differences from the base mean, for the last those from what needs no model."""
     base = card.contenders[0].name
     found = [_verdict(score.name, base, score.differences) for score in card.contenders[1:]]
-    found += [_against_floor(card, floor) for floor in card.floors if _matters(floor)]
+    found += [_against_floor(card, floor) for floor in telling_floors(card)]
     return [line for line in found if line]
+
+
+def telling_floors(card: Scorecard) -> list[Floor]:
+    """Return the floors to show: a common reply, a column much like targets, lengths that tell, or one not passed."""
+    return [floor for floor in card.floors if _matters(floor)]
+
+
+def floor_name(floor: Floor) -> str:
+    """Name a floor in short, as contenders are named."""
+    return {
+        "reply": f"always {shown(floor.text, 24)}",
+        "column": f"{shown(floor.text, 24)} as it is",
+        "length": f"the {floor.text} reply",
+    }[floor.kind]
 
 
 def warning_lines(card: Scorecard) -> list[str]:

@@ -55,13 +55,17 @@ def mean(figures: np.ndarray, weights: np.ndarray, counts: np.ndarray) -> np.nda
     return np.asarray(np.divide(sums, total, out=np.full_like(total, np.nan), where=total > 0))
 
 
+# From replies and their form to what gives the whole figure of each resample (resamples, rows).
+Whole = Callable[[Sequence[Reply], Form], Callable[[np.ndarray], np.ndarray]]
+
+
 @dataclass(frozen=True)
 class Measure:
     """One way of scoring: a figure and a weight for each row; the whole is the weighted mean of the figures.
 
     `figure(reply, form)` returns the row's figure in [low, high]. `after` turns the mean into what is shown. Where a
-    whole is no mean of rows, `whole(replies, form, counts)` returns it for each resample. `needs` says what of a reply
-    must be there: "losses", "hits", "rejected", "grades", or "" for the answer alone.
+    whole is no mean of rows, `whole(replies, form)` returns what gives it for each resample. `needs` says what of a
+    reply must be there: "losses", "hits", "rejected", "grades", or "" for the answer alone.
     """
 
     name: str
@@ -72,7 +76,7 @@ class Measure:
     figure: Callable[[Reply, Form], float]
     weight: Callable[[Reply], float] = lambda reply: 1.0
     after: Callable[[float], float] = lambda value: value
-    whole: Callable[[Sequence[Reply], Form, np.ndarray], np.ndarray] | None = None
+    whole: Whole | None = None
     needs: str = ""
 
     def fits(self, replies: Sequence[Reply]) -> bool:
