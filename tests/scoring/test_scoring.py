@@ -652,6 +652,24 @@ def test_rows_too_few_for_any_difference_are_told() -> None:
     assert any("of 4 groups of rows" in line for line in all_lines(card_of(["SW 5"] * 8, groups=[*"abcd"] * 2)))
 
 
+def test_a_part_of_the_rows_has_the_figures_of_a_card_of_its_own() -> None:
+    """By every measure, of a group, of the rows far from train, and of one row, also where a whole is no mean."""
+    answers = [*["SW 5"] * 8, *["NE 4"] * 7, *["odd"] * 5] * 2
+    targets = [*["SW 5"] * 11, *["NE 4"] * 9] * 2
+    near = [0.9 if n % 2 else 0.1 for n in range(40)]
+    card = card_of(answers, {"near": near}, targets=targets)
+    own, half = card.contender("adapter"), card_of(answers[::2], targets=targets[::2]).contender("adapter").measures
+    assert set(half) == set(MEASURES)
+    for name, figure in half.items():
+        assert own.by["new"][name] == pytest.approx(figure.value, rel=1e-12), name
+        assert own.far["far"][name] == pytest.approx(figure.value, rel=1e-12), name
+    assert 0 < own.by["new"]["f1"] != own.by["new"]["label"]
+    assert own.reworded["case"]["perplexity"] == pytest.approx(math.exp(own.reworded["case"]["loss"]))
+    for row in card.rows:
+        said = row["contenders"]["adapter"]
+        assert said["perplexity"] == pytest.approx(math.exp(said["loss"]))
+
+
 def test_the_page_and_the_picture_show_what_the_card_holds() -> None:
     """Figures, verdict, groups, fields, answers side by side with their bars and line ends made harmless."""
     card = card_of(["SW 4", *["SW 5"] * 19])

@@ -4,16 +4,17 @@ from __future__ import annotations
 
 import dataclasses
 from collections import Counter
-from collections.abc import Callable, Container, Iterable, Mapping, Sequence
+from collections.abc import Container, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 
 from .card import ContenderScore, Difference, Floor, Scorecard
-from .intervals import Interval, Resamples, holm, no_difference, paired_test, rows_needed, share_interval, swapped_test
+from .figures import Compared, Figures, compare
+from .intervals import Interval, Resamples, holm, paired_test, rows_needed
 from .measures import Form, Measure, Reply, field_matches, label_pair, parse
-from .measures.measure import Whole, mean
+from .measures.measure import mean
 from .measures.similarity import SIMILARITY
 from .settings import ScoreSettings
 
@@ -99,17 +100,6 @@ def make_scorecard(
     )
 
 
-Figures = dict[str, np.ndarray]
-
-
-class _Compared(NamedTuple):
-    """The interval of a difference, its p-value by itself, and how far the gains of rows scatter."""
-
-    interval: Interval
-    p: float
-    spread: float
-
-
 @dataclass(frozen=True)
 class _Scoring:
     """What the scores of all contenders share."""
@@ -120,13 +110,9 @@ class _Scoring:
     measures: Sequence[Measure]
     places: Mapping[str, Sequence[int]]
 
-    def figures(self, replies: Sequence[Reply]) -> Figures:
-        """Return the figure of each row by each measure that these replies have what it needs for."""
-        return {
-            m.name: np.array([m.figure(reply, self.asked.form) for reply in replies])
-            for m in self.measures
-            if m.fits(replies)
-        }
+    def figures(self, replies: Sequence[Reply]) -> dict[str, Figures]:
+        """Return the figures of the rows by each measure that these replies have what it needs for."""
+        return {m.name: Figures.of(m, replies, self.asked.form) for m in self.measures if m.fits(replies)}
 
     @property
     def far_places(self) -> dict[str, list[int]]:
@@ -141,20 +127,10 @@ class _Scoring:
         is_near = min((near > middle, near >= middle), key=lambda half: abs(half.mean() - 0.5))
         return {"near": np.flatnonzero(is_near).tolist(), "far": np.flatnonzero(~is_near).tolist()}
 
-    def score(self, given: Given, own: Figures, base: Given, base_figures: Figures) -> ContenderScore:
+    def score(
+        self, given: Given, own: Mapping[str, Figures], base: Given, of_base: Mapping[str, Figures]
+    ) -> ContenderScore:
         """Return all figures of one contender."""
-        by_name = {measure.name: measure for measure in self.measures}
-        weights = {name: _weights(by_name[name], given) for name in own}
-        values = {name: self._values(by_name[name], given, own[name], weights[name]) for name in own}
-        measured = {name: self._interval(by_name[name], own[name], weights[name], values[name]) for name in own}
-        differences: dict[str, Difference] = {}
-        if given is not base:
-            shared = [by_name[n] for n in own if n in base_figures and (_weights(by_name[n], base) * weights[n]).any()]
-            differences = self._differences(shared, own, base_figures, given, base)
-        parts = {
-            place: {n: _mean_at(own[n], weights[n], indices) for n in own if weights[n][list(indices)].any()}
-            for place, indices in (*self.places.items(), *self.far_places.items())
-        }
         replies = given.replies
         tokens = sum(reply.n_tokens for reply in replies) / len(replies)
         return ContenderScore(
@@ -162,16 +138,16 @@ class _Scoring:
             given.prompt_tokens,
             tokens,
             self._cost(given, tokens),
-            measured,
-            differences,
+            {name: one.interval(self.resamples) for name, one in own.items()},
+            {} if given is base else self._differences(own, of_base),
             _field_shares(replies, self.asked.form) if "fields" in own else {},
-            {place: parts[place] for place in self.places},
-            {place: parts[place] for place in self.far_places},
+            {place: _wholes_of(own, rows) for place, rows in self.places.items()},
+            {place: _wholes_of(own, rows) for place, rows in self.far_places.items()},
             _share_of_train([reply.answer for reply in replies], self.asked),
             sum(not reply.ended for reply in replies) / len(replies),
             _commonest({p: reply.answer for p, reply in zip(self.asked.prompts, replies, strict=True)}.values()),
             _general(given, base, self.settings.seed),
-            self._reworded(given, by_name),
+            {how: _wholes_of(self.figures(said), range(len(said))) for how, said in given.reworded.items()},
         )
 
     def of(self, names: Container[str]) -> _Scoring:
@@ -180,64 +156,23 @@ class _Scoring:
 
     def floor(self, kind: str, text: str, replies: Sequence[Reply], last: Given, share: float = 0.0) -> Floor:
         """Return what these replies reach, and how the last contender differs from them."""
-        plain, other, figures = Given("", replies, 0.0), Given("", last.replies, 0.0), self.figures(replies)
-        reached, own = (self.score(one, self.figures(one.replies), plain, figures) for one in (plain, other))
-        return Floor(kind, text, reached.measures, own.differences, share)
+        reached, own = self.figures(replies), self.figures(last.replies)
+        intervals = {name: one.interval(self.resamples) for name, one in reached.items()}
+        return Floor(kind, text, intervals, self._differences(own, reached), share)
 
-    def _values(self, measure: Measure, given: Given, figures: np.ndarray, weights: np.ndarray) -> np.ndarray:
-        """Return the whole figure of the rows as they are, then of each resample."""
-        if measure.whole:
-            return measure.whole(given.replies, self.asked.form)(self.resamples.counts)
-        found = mean(figures, weights, self.resamples.counts)
-        return np.array([measure.after(value) for value in found.tolist()])
-
-    def _interval(self, measure: Measure, figures: np.ndarray, weights: np.ndarray, values: np.ndarray) -> Interval:
-        if _is_share(measure, figures, weights):
-            return share_interval(figures.tolist(), self.resamples)
-        return self.resamples.interval(values)
-
-    def _differences(
-        self, measures: Sequence[Measure], own: Figures, base_figures: Figures, given: Given, base: Given
-    ) -> dict[str, Difference]:
-        """Return the difference of each measure, whose p-values are corrected for how many they are."""
-        found = [self._compared(one, own[one.name], base_figures[one.name], given, base) for one in measures]
-        p_values = holm([one.p for one in found])
+    def _differences(self, own: Mapping[str, Figures], of_base: Mapping[str, Figures]) -> dict[str, Difference]:
+        """Return the difference by each measure, whose p-values are corrected for how many they are."""
+        found = {n: compare(one, of_base[n], self.resamples) for n, one in own.items() if n in of_base}
+        known = {name: one for name, one in found.items() if one}
+        p_values = holm([one.p for one in known.values()])
         return {
-            measure.name: self._told(measure, one, p) for measure, one, p in zip(measures, found, p_values, strict=True)
+            name: self._told(own[name].measure, one, p) for (name, one), p in zip(known.items(), p_values, strict=True)
         }
 
-    def _told(self, measure: Measure, one: _Compared, p: float) -> Difference:
+    def _told(self, measure: Measure, one: Compared, p: float) -> Difference:
         worth = self.settings.worth_of(measure.name) if measure.high == 1 else 0.0
         word = verdict(one.interval, p, measure.higher_is_better)
         return Difference(one.interval, word, p, worth, rows_needed(one.spread, worth) if worth else 0)
-
-    def _compared(
-        self, measure: Measure, after: np.ndarray, before: np.ndarray, given: Given, base: Given
-    ) -> _Compared:
-        """Compare two contenders' figures of rows, and what they make as a whole."""
-        weights = np.where(_weights(measure, base) > 0, _weights(measure, given), 0.0)
-        change = self._values(measure, given, after, weights) - self._values(measure, base, before, weights)
-        alike = measure.high == 1 and not change.any()
-        interval = no_difference(self.resamples) if alike else self.resamples.interval(change)
-        if measure.whole:
-            p = swapped_test(self._swapped(measure.whole, given, base), self.resamples)
-            return _Compared(interval, p, float(np.std(change[1:])) * len(weights) ** 0.5)
-        gains = (after - before) * weights / weights.mean()
-        share = _is_share(measure, after, weights) and _is_share(measure, before, weights)
-        spread = float(np.std(gains, ddof=1)) if len(gains) > 1 else 0.0
-        return _Compared(interval, paired_test(gains, self.resamples, share=share), spread)
-
-    def _swapped(self, whole: Whole, given: Given, base: Given) -> Callable[[np.ndarray], np.ndarray]:
-        """Return what gives the difference of two wholes, where some rows have changed hands."""
-        wholes = whole([*given.replies, *base.replies], self.asked.form)
-
-        def difference(swapped: np.ndarray) -> np.ndarray:
-            lines = np.atleast_2d(swapped).astype(float)
-            own, other = np.concatenate([1 - lines, lines], 1), np.concatenate([lines, 1 - lines], 1)
-            found = wholes(own) - wholes(other)
-            return np.asarray(found if swapped.ndim > 1 else found[0])
-
-        return difference
 
     def _cost(self, given: Given, answer_tokens: float) -> float | None:
         """Return what a thousand requests cost by the user's prices, None where there are none."""
@@ -245,14 +180,6 @@ class _Scoring:
         if prices is None:
             return None
         return (given.prompt_tokens * prices[0] + answer_tokens * prices[1]) / 1e6 * 1000
-
-    def _reworded(self, given: Given, by_name: Mapping[str, Measure]) -> dict[str, dict[str, float]]:
-        found: dict[str, dict[str, float]] = {}
-        for how, replies in given.reworded.items():
-            for name, figures in self.figures(replies).items():
-                weights = np.array([by_name[name].weight(reply) for reply in replies])
-                found.setdefault(how, {})[name] = float(np.average(figures, weights=weights))
-        return found
 
 
 def _floors(last: Given, scoring: _Scoring) -> tuple[Floor, ...]:
@@ -293,23 +220,10 @@ def verdict(difference: Interval, p: float, higher_is_better: bool) -> str:
     return "better" if (difference.value > 0) == higher_is_better else "worse"
 
 
-def _is_share(measure: Measure, figures: np.ndarray, weights: np.ndarray) -> bool:
-    """Whether a whole is a share of rows: every figure 0 or 1, all rows of one weight.
-
-    One that is no mean of rows is a share where all rows are alike: there no resample differs from another.
-    """
-    of_rows = measure.whole is None or bool((figures == figures[0]).all())
-    even = measure.high == 1 and bool((weights == 1).all())
-    return of_rows and even and bool(np.isin(figures, (0.0, 1.0)).all())
-
-
-def _weights(measure: Measure, given: Given) -> np.ndarray:
-    return np.array([measure.weight(reply) for reply in given.replies])
-
-
-def _mean_at(figures: np.ndarray, weights: np.ndarray, indices: Sequence[int]) -> float:
-    chosen = list(indices)
-    return float(np.average(figures[chosen], weights=weights[chosen]))
+def _wholes_of(figures: Mapping[str, Figures], places: Sequence[int]) -> dict[str, float]:
+    """Return what some rows make as a whole by each measure by which they have a weight."""
+    known = {name: one for name, one in figures.items() if one.weights[list(places)].any()}
+    return {name: one.whole_of(places) for name, one in known.items()}
 
 
 def _general(given: Given, base: Given, seed: int) -> dict[str, Difference | Interval]:
@@ -370,13 +284,15 @@ def _places(asked: Asked, by: str) -> dict[str, list[int]]:
     return dict(sorted(places.items()))
 
 
-def _kept_row(index: int, asked: Asked, given: Sequence[Given], figures: Sequence[Figures]) -> dict[str, Any]:
+def _kept_row(
+    index: int, asked: Asked, given: Sequence[Given], figures: Sequence[Mapping[str, Figures]]
+) -> dict[str, Any]:
     number, _ = asked.rows[index]
     kept: dict[str, Any] = {"row": number, "prompt": asked.prompts[index]}
     kept |= {"target": given[0].replies[index].target, "contenders": {}}
     for contender, own in zip(given, figures, strict=True):
         reply = contender.replies[index]
-        figure = {name: float(values[index]) for name, values in own.items()}
+        figure = {name: one.measure.after(float(one.of_rows[index])) for name, one in own.items()}
         kept["contenders"][contender.name] = {
             "answer": reply.answer,
             "tokens": len(reply.losses),

@@ -1,0 +1,98 @@
+"""The figures that a contender's rows have by a measure, what they make as a whole, and how two contenders differ."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import NamedTuple
+
+import numpy as np
+
+from .intervals import Interval, Resamples, no_difference, paired_test, share_interval, swapped_test
+from .measures import Form, Measure, Reply
+from .measures.measure import mean
+
+
+@dataclass(frozen=True)
+class Figures:
+    """What one measure says of each row (rows,), and with what weight."""
+
+    measure: Measure
+    replies: Sequence[Reply]
+    form: Form
+    of_rows: np.ndarray
+    weights: np.ndarray
+
+    @classmethod
+    def of(cls, measure: Measure, replies: Sequence[Reply], form: Form) -> Figures:
+        """Measure every reply."""
+        figures = np.array([measure.figure(reply, form) for reply in replies])
+        return cls(measure, replies, form, figures, np.array([measure.weight(reply) for reply in replies]))
+
+    def wholes(self, counts: np.ndarray) -> np.ndarray:
+        """Return the whole figure of each resample; `counts` (resamples, rows) says how often a row is in it."""
+        if self.measure.whole:
+            return self.measure.whole(self.replies, self.form)(counts)
+        found = mean(self.of_rows, self.weights, counts)
+        return np.array([self.measure.after(value) for value in found.tolist()])
+
+    def whole_of(self, places: Sequence[int]) -> float:
+        """Return the whole figure of some rows; not a number where none of them has a weight."""
+        counts = np.zeros((1, len(self.replies)))
+        counts[0, list(places)] = 1
+        return float(self.wholes(counts)[0])
+
+    def interval(self, resamples: Resamples) -> Interval:
+        """Return the whole figure with its interval."""
+        if self.are_share:
+            return share_interval(self.of_rows.tolist(), resamples)
+        return resamples.interval(self.wholes(resamples.counts))
+
+    @property
+    def are_share(self) -> bool:
+        """Whether the whole is a share of rows: every figure 0 or 1, all rows of one weight.
+
+        One that is no mean of rows is a share where all rows are alike: there no resample differs from another.
+        """
+        as_mean = self.measure.whole is None or bool((self.of_rows == self.of_rows[0]).all())
+        even = self.measure.high == 1 and bool((self.weights == 1).all())
+        return as_mean and even and bool(np.isin(self.of_rows, (0.0, 1.0)).all())
+
+
+class Compared(NamedTuple):
+    """The interval of a difference, its p-value by itself, and how far the gains of rows scatter."""
+
+    interval: Interval
+    p: float
+    spread: float
+
+
+def compare(after: Figures, before: Figures, resamples: Resamples) -> Compared | None:
+    """Compare two contenders on the rows that have a weight with both; None where there are none."""
+    weights = np.where(before.weights > 0, after.weights, 0.0)
+    if not weights.any():
+        return None
+    after, before = (dataclasses.replace(one, weights=weights) for one in (after, before))
+    change = after.wholes(resamples.counts) - before.wholes(resamples.counts)
+    alike = after.measure.high == 1 and not change.any()
+    interval = no_difference(resamples) if alike else resamples.interval(change)
+    if after.measure.whole:
+        p = swapped_test(_swapped(after, before), resamples)
+        return Compared(interval, p, float(np.std(change[1:])) * len(weights) ** 0.5)
+    gains = (after.of_rows - before.of_rows) * weights / weights.mean()
+    p = paired_test(gains, resamples, share=after.are_share and before.are_share)
+    return Compared(interval, p, float(np.std(gains, ddof=1)) if len(gains) > 1 else 0.0)
+
+
+def _swapped(after: Figures, before: Figures) -> Callable[[np.ndarray], np.ndarray]:
+    """Return what gives the difference of two wholes, where some rows have changed hands."""
+    both = Figures.of(after.measure, [*after.replies, *before.replies], after.form)
+
+    def difference(swapped: np.ndarray) -> np.ndarray:
+        lines = np.atleast_2d(swapped).astype(float)
+        own, other = np.concatenate([1 - lines, lines], 1), np.concatenate([lines, 1 - lines], 1)
+        found = both.wholes(own) - both.wholes(other)
+        return np.asarray(found if swapped.ndim > 1 else found[0])
+
+    return difference
