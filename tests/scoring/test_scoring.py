@@ -403,6 +403,17 @@ def test_the_test_of_f1_agrees_with_going_through_all_ways_in_which_answers_chan
     assert f1_difference(targets, *sides, 6).p == pytest.approx(2 * expected)
 
 
+@pytest.mark.parametrize("copies", [1, 10])
+def test_as_many_rows_are_said_to_be_needed_as_there_are_groups_of_rows_that_agree(copies: int) -> None:
+    """Half of 400 differences are 0.5, half 0: their spread is 0.25; of ten rows that agree each counts a tenth."""
+    targets = ["SW 5"] * 400 * copies
+    answers = [answer for answer in ["SW 5", "NE 5"] * 200 for _ in range(copies)]
+    groups = [str(n) for n in range(400) for _ in range(copies)]
+    found = card_of(answers, groups=groups, targets=targets, worth={"fields": 0.05}).contender("adapter").differences
+    expected = (0.25 / 0.05) ** 2 * (1.959964 + 0.841621) ** 2 * copies
+    assert found["fields"].rows_needed == pytest.approx(expected, rel=0.1)  # resampled 2,000 times: 3% for one in two
+
+
 def test_rows_of_one_group_are_resampled_together() -> None:
     """Fifty copies of four rows are four observations: a wider interval, and a test of four."""
     figures = [0.0, 1.0, 1.0, 0.0] * 50

@@ -61,7 +61,11 @@ class Figures:
 
 
 class Compared(NamedTuple):
-    """The interval of a difference, its p-value by itself, and how far the gains of rows scatter."""
+    """The interval of a difference, its p-value by itself, and how far the gains of rows scatter.
+
+    That is the standard error of the difference, from its resamples, times the root of how many rows there are: rows
+    of one group scatter together.
+    """
 
     interval: Interval
     p: float
@@ -79,10 +83,10 @@ def compare(after: Figures, before: Figures, resamples: Resamples) -> Compared |
     interval = no_difference(resamples) if alike else resamples.interval(change)
     if after.measure.whole:
         p = swapped_test(_swapped(after, before), resamples)
-        return Compared(interval, p, float(np.std(change[1:])) * len(weights) ** 0.5)
-    gains = (after.of_rows - before.of_rows) * weights / weights.mean()
-    p = paired_test(gains, resamples, share=after.are_share and before.are_share)
-    return Compared(interval, p, float(np.std(gains, ddof=1)) if len(gains) > 1 else 0.0)
+    else:
+        gains = (after.of_rows - before.of_rows) * weights
+        p = paired_test(gains, resamples, share=after.are_share and before.are_share)
+    return Compared(interval, p, float(np.nanstd(change[1:])) * len(weights) ** 0.5)
 
 
 def _swapped(after: Figures, before: Figures) -> Callable[[np.ndarray], np.ndarray]:
