@@ -392,7 +392,10 @@ def test_f1_is_told_apart_by_itself_not_by_the_share_of_right_labels() -> None:
 def test_the_test_of_f1_agrees_with_going_through_all_ways_in_which_answers_change_hands() -> None:
     """Six groups of three rows, of which each has both contenders' answers or both changed; Holm over two measures."""
     targets = ["fair"] * 12 + ["fog"] * 6
-    sides = [["fair"] * 18, ["fair"] * 10 + ["fog"] * 2 + ["fog"] * 5 + ["fair"]]
+    sides = [
+        ["fair"] * 11 + ["fog"] + ["fair"] * 4 + ["fog"] * 2,
+        ["fog"] * 3 + ["fair"] * 9 + ["fog"] * 5 + ["fair"],
+    ]
     changes = []
     for bits in range(64):
         side = [bits >> (n % 6) & 1 for n in range(18)]
@@ -401,6 +404,20 @@ def test_the_test_of_f1_agrees_with_going_through_all_ways_in_which_answers_chan
     expected = sum(abs(change) >= abs(changes[0]) - 1e-12 for change in changes) / 64
     assert 0 < expected < 0.5
     assert f1_difference(targets, *sides, 6).p == pytest.approx(2 * expected)
+
+
+def test_halves_beside_wholes_are_tested_by_how_large_they_are() -> None:
+    """Of six rows five gain a half and one loses all: by signs alone p were 0.219; of all 64 turns, 34 reach as far."""
+    base = [reply("SW 5", "NE 4")] * 5 + [reply("SW 5", "SW 5")]
+    own = [reply("SW 5", "SW 4")] * 5 + [reply("SW 5", "NE 4")]
+    asked = Asked([(n, {}) for n in range(6)], [*"abcdef"], [*"abcdef"], form=FORM)
+    given = [Given("base", base, 9), Given("adapter", own, 9)]
+    card = make_scorecard(given, asked, ScoreSettings(), {}, [MEASURES["fields"]])
+    gains = [0.5] * 5 + [-1.0]
+    turned = [sum(gain * (1 if bits >> n & 1 else -1) for n, gain in enumerate(gains)) for bits in range(64)]
+    expected = sum(abs(one) >= abs(sum(gains)) for one in turned) / 64
+    assert card.contenders[1].differences["fields"].p == pytest.approx(expected)
+    assert expected == 34 / 64
 
 
 @pytest.mark.parametrize("copies", [1, 10])
