@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import json
 from typing import Any
 
 import pandas as pd
@@ -36,6 +37,14 @@ def linted(
     return {finding.name: finding.rows for finding in lint_template(table, Coder(template, Encoder(side, chosen), 99))}
 
 
+def said(key: str) -> pd.DataFrame:
+    """Return two conversations, in the second of which the question has this key too."""
+    asked = [{"role": "user", "content": "Fog?"}, {"role": "user", "content": "Gale?", key: True}]
+    table = pd.DataFrame({"said": [json.dumps([one, {"role": "assistant", "content": "None."}]) for one in asked]})
+    table.index += 1
+    return table
+
+
 def changed(column: str, row: int, text: str) -> pd.DataFrame:
     table = table_of(40)[["question", "answer"]].copy()
     table.loc[row, column] = text
@@ -48,6 +57,8 @@ def changed(column: str, row: int, text: str) -> pd.DataFrame:
         ([ASK, SAY], {}, {}),
         ([{"role": "user", "text": "{qestion}"}, SAY], {}, {"unfilled slot": ()}),
         ([ASK, SAY], {"table": table_of(40)[["question", "answer", "day"]]}, {"unused columns": ()}),
+        ([{"each": "said"}], {"table": said("id")}, {"unused columns": ()}),
+        ([{"each": "said"}], {"table": said("learned")}, {}),
         (
             [ASK, {**SAY, "text": "", "when": [{"slot": "answer", "text": "{answer}"}]}],
             {"table": changed("answer", 3, "")},

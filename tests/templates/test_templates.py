@@ -127,6 +127,8 @@ def test_a_conversation_of_any_length_is_its_own_turns() -> None:
         ({"role": "user", "content": 3}, "of role user, has no text"),
         ({"role": "assistant", "content": None, "tool": "mast"}, "of role assistant, has no text"),
         ({"role": "user", "content": [*parts, {"type": "image", "text": "x"}]}, "has no text as its content"),
+        ({"role": "assistant", "content": "x", "tool_calls": [{"mast": 1}]}, "calls a tool, and tool_calls is not"),
+        ({"role": "assistant", "content": "", "function_call": {"mast": 1}}, "calls a tool, and function_call is not"),
         ("x", "no object with role and content"),
         (["x", "y", "z"], "no object with role and content"),
         ({"user": "x", "day": "y"}, "has no role"),
@@ -134,6 +136,8 @@ def test_a_conversation_of_any_length_is_its_own_turns() -> None:
     ):
         with pytest.raises(ValueError, match=f"message 2.*{said}"):
             template.turns({"messages": json.dumps([{"role": "user", "content": "x"}, wrong])})
+    none = [{"role": "assistant", "content": "x", "tool_calls": called} for called in (None, [])]
+    assert [turn.text for turn in template.turns({"messages": json.dumps(none)})] == ["x", "x"]
     compared = read_template("compared", Path())
     assert compared.prompt_slots() == ("messages",)
     asked = {"messages": row["messages"].replace('"d"', '"d", "learned": false'), "chosen": "f", "rejected": "g"}

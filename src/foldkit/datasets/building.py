@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -11,7 +11,6 @@ import pandas as pd
 
 from foldkit.formats import InputError
 from foldkit.rows import Rows
-from foldkit.rows.shapes import SOURCE_ROW
 
 from .coding import Coded, Coder, SetAside, code_stream
 from .examples import Examples
@@ -19,6 +18,7 @@ from .placing import PARTS
 from .repeats import Repeats
 from .splitting import SplitSettings, check_parts
 from .store import Dataset, DatasetWriter, read_built
+from .unused import unused
 
 PartsOf = Callable[[pd.DataFrame], "pd.Series[Any]"]
 
@@ -54,7 +54,7 @@ def build_dataset(
                 counted.add(part, examples)
                 writer.write(part, examples)
             writer.set_aside(coded.set_aside)
-            counted.note(chunk.table, coded)
+            counted.note(coded, unused(chunk.table, coder.template, split.columns))
         n_rows = {part: n["rows"] for part, n in counted.parts.items()}
         aside = _said_of_set_aside(writer)
         if aside and not any(n_rows.values()):
@@ -65,7 +65,7 @@ def build_dataset(
             counted.fingerprint,
             counted.parts,
             [*more_notes(), *counted.notes],
-            counted.unused({*coder.template.slots(), *split.columns, SOURCE_ROW}),
+            counted.unused,
         )
     built = read_built(folder, inputs)
     assert built is not None  # it was written by the line above
@@ -82,7 +82,7 @@ class _Counted:
 
     def __init__(self) -> None:
         self.parts = {part: {"rows": 0, "tokens": 0, "learned": 0, "longest": 0} for part in PARTS}
-        self._columns: dict[str, None] = {}
+        self._unused: dict[str, None] = {}
         self._blank_ends: list[int] = []
         self._lossy: list[int] = []
         self._unlike: list[int] = []
@@ -102,9 +102,9 @@ class _Counted:
         for digest, data in zip(self._digests[part], examples.buffers(), strict=True):
             digest.update(data)
 
-    def note(self, table: pd.DataFrame, coded: Coded) -> None:
+    def note(self, coded: Coded, unused: Sequence[str]) -> None:
         """Remember what is worth saying of a chunk."""
-        self._columns |= dict.fromkeys(map(str, table.columns))
+        self._unused |= dict.fromkeys(unused)
         self._blank_ends += coded.blank_ends
         self._lossy += coded.lossy
         self._unlike += coded.unlike
@@ -115,9 +115,10 @@ class _Counted:
         whole = hashlib.sha256(b"".join(one.digest() for part in self._digests.values() for one in part))
         return f"sha256:{whole.hexdigest()[:16]}"
 
-    def unused(self, used: Collection[str]) -> list[str]:
-        """Return the columns that are not among those that are used."""
-        return [name for name in self._columns if name not in used]
+    @property
+    def unused(self) -> list[str]:
+        """The columns that nothing uses, and keys of messages likewise."""
+        return list(self._unused)
 
     @property
     def notes(self) -> list[str]:

@@ -8,7 +8,6 @@ from collections.abc import Collection, Iterable, Sequence
 import pandas as pd
 
 from foldkit.formats import InputError, listed
-from foldkit.rows.shapes import SOURCE_ROW
 from foldkit.rows.tables import rows_of
 from foldkit.templates import Template, Turn, outline_of
 from foldkit.tokens import Layout
@@ -16,6 +15,7 @@ from foldkit.tokens import Layout
 from .checks import Finding, swapped
 from .coding import Coder, code_rows
 from .pairs import pairs_of
+from .unused import unused
 
 
 def lint_template(table: pd.DataFrame, coder: Coder, besides: Collection[str] = ()) -> list[Finding]:
@@ -31,8 +31,6 @@ def lint_template(table: pd.DataFrame, coder: Coder, besides: Collection[str] = 
     if any(finding.name == "unusable markup" for finding in found):
         return found
     coded = code_rows(table, coder)
-    used = {*coder.template.slots(), *besides, SOURCE_ROW}
-    unused = [str(name) for name in table.columns if name not in used]
     empty = [row.row for row in coded.set_aside if row.reason in ("an empty reply", "no reply to learn")]
     blank_prompt = "so its tokens may differ from those at asking"
     found += [
@@ -46,8 +44,8 @@ def lint_template(table: pd.DataFrame, coder: Coder, besides: Collection[str] = 
         found.append(turned)
     if _after_last_learned(coder.template):
         found.append(Finding("unused turns", "turns after the last learned one are left out", (), ""))
-    if unused:
-        found.append(Finding("unused columns", listed(unused), (), ""))
+    if left := unused(table, coder.template, besides):
+        found.append(Finding("unused columns", listed(left), (), ""))
     return found
 
 

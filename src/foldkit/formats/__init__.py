@@ -27,6 +27,7 @@ from .messages import are_messages as are_messages
 from .messages import check_roles as check_roles
 from .messages import named_roles as named_roles
 from .messages import read_messages as read_messages
+from .messages import unread_keys as unread_keys
 from .settings import read_settings as read_settings
 from .toml import read_toml as read_toml
 
@@ -69,6 +70,7 @@ __all__ += [
     "read_messages",
     "read_settings",
     "read_toml",
+    "unread_keys",
     "write_aside",
     "write_jsonl",
 ]

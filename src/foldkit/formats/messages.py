@@ -16,6 +16,9 @@ ROLE_NAMES = dict(zip(ROLES, ROLES, strict=True)) | {
     "model": "assistant",
     "developer": "system",
 }
+# What is read of a message, and keys of what it says beside its text: a call of a tool.
+_READ = {"role", "from", "content", "value", "learned"}
+_CALLS = ("tool_calls", "function_call")
 
 
 class Message(NamedTuple):
@@ -42,6 +45,12 @@ def named_roles(text: str) -> list[tuple[str, str]]:
     """Return the roles of the messages of a JSON list as they are named, each with ours, "" for a name unknown here."""
     named = (_parts(item)[0] for item in _items(text) or () if isinstance(item, dict))
     return [(str(name), ROLE_NAMES.get(str(name), "")) for name in named if name is not None]
+
+
+def unread_keys(text: str) -> list[str]:
+    """Return the keys of the messages of a JSON list that nothing reads, in order of first use."""
+    messages = [item for item in _items(text) or () if isinstance(item, dict)]
+    return list(dict.fromkeys(str(key) for item in messages for key in item if key not in _READ))
 
 
 def check_roles(roles: Mapping[str, str], where: str) -> None:
@@ -95,6 +104,9 @@ def _message(number: int, item: Any, known: Mapping[str, str]) -> Message:
     if str(role) not in known:
         todo = f'say which it is: roles = {{ "{role}" = "user" }}'
         raise ValueError(f"message {number} has the role {role!r}, which is none of {', '.join(ROLES)}: {todo}")
+    if calls := next((key for key in _CALLS if item.get(key)), ""):
+        todo = "write it into the content, as the base's markup does"
+        raise ValueError(f"message {number}, of role {role}, calls a tool, and {calls} is not read: {todo}")
     parts = content if isinstance(content, list) else [content]
     texts = [part.get("text") if isinstance(part, dict) and part.get("type") == "text" else part for part in parts]
     whole = [text for text in texts if isinstance(text, str)]

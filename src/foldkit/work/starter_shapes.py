@@ -7,7 +7,7 @@ from typing import Any
 
 import pandas as pd
 
-from foldkit.formats import InputError, named_roles
+from foldkit.formats import InputError, listed, named_roles, unread_keys
 from foldkit.rows import SHAPES, Kind, are_talks, usual_marks
 from foldkit.rows.shapes import ChoicesSettings, TickedSettings, told_grades, told_sides
 from foldkit.rows.tables import times
@@ -49,22 +49,24 @@ def _marked(kind: Kind, table: pd.DataFrame, roles: dict[str, str]) -> tuple[str
 
 
 def found_roles(kind: Kind, table: pd.DataFrame) -> tuple[dict[str, str], list[str]]:
-    """Return roles in lists of messages whose names say nothing, with ours, and what that assumes.
+    """Return roles in lists of messages whose names say nothing, with ours, and what that assumes, and leaves unread.
 
     Where no message is known for a reply they are those of whom a transcript would take for the one who replies.
     """
     slots = _OF_MESSAGES.get(kind.name, ())
     cells = [cell for slot in slots if slot in kind.columns for cell in table[kind.columns[slot]].head(FIRST_ROWS)]
     said = [one for cell in cells for one in named_roles(cell)]
+    keys = dict.fromkeys(key for cell in cells for key in unread_keys(cell))
+    left = [f"of the messages not used: {listed(list(keys))}"] if keys else []
     unknown = list(dict.fromkeys(name for name, role in said if not role))
     if not unknown:
-        return {}, []
+        return {}, left
     replying = ""
     if all(role != "assistant" for _, role in said):
         replying, _ = _main_speaker(pd.Series([name for name, role in said if not role]))
     roles = {name: "assistant" if name == replying else "user" for name in unknown}
     told = ", ".join(f"{name!r} is the {role}" for name, role in roles.items())
-    return roles, [f"of the roles in the messages {told}"]
+    return roles, [f"of the roles in the messages {told}", *left]
 
 
 def _choices(kind: Kind, table: pd.DataFrame, roles: dict[str, str]) -> tuple[str, list[str]]:
