@@ -13,7 +13,7 @@ import pytest
 import scipy.stats
 
 from foldkit.formats import FoldKitError, InputError
-from foldkit.scoring import Asked, Given, JudgeSettings, Reply, ScoreSettings, make_scorecard
+from foldkit.scoring import MEASURES, Asked, Given, JudgeSettings, Reply, Resamples, ScoreSettings, make_scorecard
 from foldkit.scoring.judge import (
     command_grader,
     compare,
@@ -28,6 +28,7 @@ from foldkit.scoring.judge import (
 from foldkit.scoring.picking import agreement, blind_pairs, keep_pick, preference_rows, read_picks, win_share
 from foldkit.scoring.words import judge_lines
 
+ALONE = Resamples([*"abcd"], 0)
 CLEAR = JudgeSettings({"clear": "Is it clear?"}, function="x.py:y")
 
 
@@ -63,7 +64,7 @@ def test_grades_that_cannot_be_read_are_left_out_and_counted() -> None:
     rows = [(index, {}) for index in range(4)]
     asked = Asked(rows, ["p"] * 4, ["0", "1", "2", "3"])
     pairs = {
-        name: {"wins": 1, "losses": 0, "ties": 3 - lost, "disagreed": lost - 1, "unreadable": 1}
+        name: {"wins": 1, "losses": 0, "ties": 3 - lost, "disagreed": lost - 1, "unreadable": 1, "share": None}
         for name, lost in (("other", 3), ("adapter", 2))
     }
     signed = {"judge": {"tokens": 9, "criteria": 1, "unreadable": {"base": 1, "adapter": 1}, "pairs": pairs}}
@@ -92,16 +93,51 @@ def test_pairs_are_asked_in_both_orders_and_a_judge_of_places_is_found_out() -> 
         sizes = [(len(item["first"]), len(item["second"])) for item in items]
         return ["first" if a > b else "second" if b > a else "The same." for a, b in sizes]
 
-    found, words = compare(base, own, ["p"] * 4, by_length)
+    found, words = compare(base, own, ["p"] * 4, by_length, ALONE)
     assert words == ["win", "loss", "tie", "tie"]
     assert (found.wins, found.losses, found.ties, found.disagreed) == (1, 1, 2, 0)
-    biased, _ = compare(base, own, ["p"] * 4, lambda items: ["first"] * len(items))
+    biased, _ = compare(base, own, ["p"] * 4, lambda items: ["first"] * len(items), ALONE)
     assert (biased.disagreed, biased.wins, biased.losses) == (4, 0, 0)
-    silent, _ = compare(base, own, ["p"] * 4, lambda items: ["either"] * len(items))
+    silent, _ = compare(base, own, ["p"] * 4, lambda items: ["either"] * len(items), ALONE)
     assert silent.unreadable == 4
     with pytest.raises(FoldKitError, match="1 grades to 8 items"):
-        compare(base, own, ["p"] * 4, lambda items: ["first"])
+        compare(base, own, ["p"] * 4, lambda items: ["first"], ALONE)
+    assert (silent.share, silent.p) == (None, 1.0)
     assert read_pick("the SECOND one") == "second"
+
+
+@pytest.mark.parametrize(
+    ("wins", "losses", "says"), [(12, 3, "it is better"), (2, 12, "it is worse"), (9, 6, "these rows")]
+)
+def test_what_a_judge_decided_has_an_interval_and_a_test(wins: int, losses: int, says: str) -> None:
+    """By SciPy's binomial test of the rows that were won or lost; five ties tell nothing; a copy of each, no more."""
+    answers = ["better"] * wins + ["worse"] * losses + ["same"] * 5
+
+    def by_name(items: Sequence[dict[str, Any]]) -> list[str]:
+        order = {"worse": 0, "same": 1, "better": 2}
+        sizes = [(order[item["first"]], order[item["second"]]) for item in items]
+        return ["first" if a > b else "second" if b > a else "same" for a, b in sizes]
+
+    found = {}
+    for copies in (1, 2):
+        resamples = Resamples([str(n // copies) for n in range(copies * len(answers))], 0)
+        each = [answer for answer in answers for _ in range(copies)]
+        base, own = ([Reply("t", text) for text in texts] for texts in (["same"] * len(each), each))
+        found[copies], _ = compare(base, own, ["p"] * len(own), by_name, resamples)
+    test = scipy.stats.binomtest(wins, wins + losses)
+    ends = test.proportion_ci(method="wilson")
+    once, twice = found[1], found[2]
+    assert once.share
+    assert (once.share.value, once.share.low, once.share.high) == (wins / (wins + losses), ends.low, ends.high)
+    assert once.p == pytest.approx(test.pvalue)
+    assert twice.p == pytest.approx(test.pvalue, abs=0.01)  # 9,999 turns of all rows: at most 0.005 off
+    assert twice.share
+    assert twice.share.high - twice.share.low == pytest.approx(ends.high - ends.low, rel=0.2)
+    pairs = {"judge": {"tokens": 9, "criteria": 0, "unreadable": {}, "pairs": {"own": dataclasses.asdict(once)}}}
+    asked = Asked([(0, {})], ["p"], ["0"])
+    card = make_scorecard([Given("base", [Reply("t", "t")], 1)], asked, ScoreSettings(), pairs, [MEASURES["exact"]])
+    assert f"Of those decided it won {wins / (wins + losses):.3f} ({ends.low:.3f}–" in judge_lines(card)[1]
+    assert f"): {says}" in judge_lines(card)[1]
 
 
 def test_a_program_and_a_function_may_judge(tmp_path: Path) -> None:

@@ -59,19 +59,27 @@ class Resamples:
         return np.bincount(self.group_of, figures, self.n_groups)
 
 
-def share_interval(figures: Sequence[float], resamples: Resamples) -> Interval:
-    """Return the interval of a share of rows, each figure 0 or 1; exact at the edges."""
-    value, n = sum(figures) / len(figures), resamples.n_groups
-    if value in (0.0, 1.0):
-        edge = ((1 - LEVEL) / 2) ** (1 / n)
-        return Interval(value, 0.0, 1 - edge) if value == 0.0 else Interval(value, edge, 1.0)
-    if not resamples.single:
-        array = np.array(figures)
-        return resamples.interval(resamples.counts @ array / resamples.counts.sum(1))
+def share_interval(figures: Sequence[float], resamples: Resamples, among: Sequence[bool] | None = None) -> Interval:
+    """Return the interval of a share of rows, each figure 0 or 1; exact at the edges.
+
+    `among` says which rows count, all without it; one must.
+    """
+    chosen = np.ones(len(figures), bool) if among is None else np.asarray(among)
+    hits, groups = np.asarray(figures)[chosen], resamples.group_of[chosen]
+    n = len(np.unique(groups))
+    if n < len(hits) and 0 < hits.mean() < 1:
+        counts = resamples.counts[:, chosen]
+        total = counts.sum(1)
+        return resamples.interval(np.divide(counts @ hits, total, out=np.full_like(total, np.nan), where=total > 0))
+    return share_of(round(n * float(hits.mean())), n)
+
+
+def share_of(n_hits: int, n: int) -> Interval:
+    """Return the interval of a share of single ones; exact at the edges."""
     from scipy.stats import binomtest
 
-    found = binomtest(int(sum(figures)), n).proportion_ci(LEVEL, method="wilson")
-    return Interval(value, float(found.low), float(found.high))
+    found = binomtest(n_hits, n).proportion_ci(LEVEL, method="wilson" if 0 < n_hits < n else "exact")
+    return Interval(n_hits / n, float(found.low), float(found.high))
 
 
 def no_difference(resamples: Resamples) -> Interval:

@@ -14,8 +14,11 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from foldkit.formats import FoldKitError, InputError
 
+from .intervals import Interval, Resamples, paired_test, share_interval
 from .measures import Form, Measure, Reply, load_function
 from .settings import JudgeSettings
 
@@ -26,13 +29,19 @@ MOST = 5
 
 @dataclass(frozen=True)
 class Preferences:
-    """What a judge said of pairs asked in both orders: shares of rows, and how many answers could not be read."""
+    """What a judge said of pairs asked in both orders: how many rows, and how many answers could not be read.
+
+    `share` is how much of the rows that were won or lost was won, None where there were none; `p` that of its not
+    being a half by chance.
+    """
 
     wins: int
     losses: int
     ties: int
     disagreed: int
     unreadable: int
+    share: Interval | None
+    p: float
 
 
 def grade(
@@ -57,7 +66,7 @@ def grade(
 
 
 def compare(
-    first: Sequence[Reply], second: Sequence[Reply], prompts: Sequence[str], grader: Grader
+    first: Sequence[Reply], second: Sequence[Reply], prompts: Sequence[str], grader: Grader, resamples: Resamples
 ) -> tuple[Preferences, list[str]]:
     """Ask which of two answers is the better one, in both orders; return the counts, and a word for each row.
 
@@ -71,8 +80,11 @@ def compare(
     ]
     picks = [read_pick(text) for text in _said(grader, items)]
     words = [_agreed(picks[index], picks[index + 1]) for index in range(0, len(picks), 2)]
-    counts = [words.count(word) for word in ("win", "loss", "tie", "disagreed", "unreadable")]
-    return Preferences(*counts), words
+    wins, losses, ties, disagreed, unreadable = map(words.count, ("win", "loss", "tie", "disagreed", "unreadable"))
+    gains = np.array([{"win": 1.0, "loss": -1.0}.get(word, 0.0) for word in words])
+    share = share_interval((gains > 0).tolist(), resamples, (gains != 0).tolist()) if gains.any() else None
+    p = paired_test(gains, resamples, share=True)
+    return Preferences(wins, losses, ties, disagreed, unreadable, share, p), words
 
 
 def estimated_tokens(replies: Sequence[Reply], prompts: Sequence[str], settings: JudgeSettings) -> int:

@@ -10,7 +10,7 @@ from typing import Any
 
 from foldkit.formats import InputError, append_jsonl, read_jsonl, write_jsonl
 
-from .intervals import LEVEL, Interval
+from .intervals import Interval, share_of
 
 PICKS = ("left", "right", "same")
 
@@ -83,17 +83,11 @@ def picked_name(pair: BlindPair, pick: str) -> str:
 
 
 def win_share(pairs: Sequence[BlindPair], picks: Mapping[int, str], second: str) -> WinShare:
-    """Return how often the second contender was picked, with the score interval of Wilson 1927 over decided pairs."""
-    from scipy.stats import binomtest
-
+    """Return how often the second contender was picked, with its interval over decided pairs."""
     names = [picked_name(pair, picks[pair.row]) for pair in pairs if pair.row in picks]
     wins, ties = names.count(second), names.count("")
     losses = len(names) - wins - ties
-    if not wins + losses:
-        return WinShare(wins, losses, ties, None)
-    found = binomtest(wins, wins + losses)
-    ends = found.proportion_ci(LEVEL, method="exact" if wins * losses == 0 else "wilson")
-    return WinShare(wins, losses, ties, Interval(wins / (wins + losses), float(ends.low), float(ends.high)))
+    return WinShare(wins, losses, ties, share_of(wins, wins + losses) if wins + losses else None)
 
 
 def preference_rows(pairs: Sequence[BlindPair], picks: Mapping[int, str]) -> list[dict[str, Any]]:

@@ -10,7 +10,8 @@ from foldkit.formats import listed
 from foldkit.formats.errors import shown
 
 from .card import FEW_ROWS, ContenderScore, Difference, Floor, Scorecard
-from .scorecard import ALPHA
+from .intervals import Interval
+from .scorecard import ALPHA, verdict
 
 # Measures of the target's tokens, not of the answer.
 _OF_TARGET = ("loss", "perplexity", "bits", "tokens")
@@ -122,8 +123,19 @@ def _pairs(name: str, pairs: dict[str, Any], n_rows: int) -> str:
         f"Judged against base, {name} won {pairs['wins']}, lost {pairs['losses']}, tied {pairs['ties']}; in "
         f"{pairs['disagreed']} the two orders disagreed, {pairs['unreadable']} could not be read."
     )
+    said += _decided(pairs)
     useless = 2 * (pairs["disagreed"] + pairs["unreadable"]) > n_rows
     return f"{said} This judge can't tell most answers apart: its grades mean little." if useless else said
+
+
+def _decided(pairs: Mapping[str, Any]) -> str:
+    """Say what share of the pairs that were decided was won, and what that means."""
+    if not pairs["share"]:
+        return ""
+    value, low, high = (pairs["share"][name] for name in ("value", "low", "high"))
+    word = verdict(Interval(value - 0.5, low - 0.5, high - 0.5), pairs["p"], higher_is_better=True)
+    means = "these rows cannot tell" if word == "cannot tell" else f"it is {word}"
+    return f" Of those decided it won {value:.3f} ({low:.3f}–{high:.3f}): {means}."
 
 
 def failures(card: Scorecard, most: int = 5) -> dict[str, list[int]]:

@@ -8,6 +8,7 @@ from typing import Any
 
 from foldkit.answering import Answerer
 from foldkit.models import Base, open_base
+from foldkit.scoring.intervals import Resamples
 from foldkit.scoring.judge import (
     Grader,
     Item,
@@ -43,6 +44,7 @@ def judged(
     if settings is None:
         return list(given), {}
     grader, prompts = grader_of(settings, sheet, base), asked.prompts
+    resamples = Resamples(asked.groups, sheet.score.seed)
     numbers = [number for number, _ in asked.rows]
     tokens = sum(estimated_tokens(one.replies, prompts, settings) for one in given)
     found: list[Given] = []
@@ -54,7 +56,7 @@ def judged(
         if settings.criteria:
             replies, unreadable[one.name] = grade(replies, prompts, settings, grader)
         if settings.pairs and one is not given[0]:
-            preferences, words = compare(given[0].replies, replies, prompts, grader)
+            preferences, words = compare(given[0].replies, replies, prompts, grader, resamples)
             pairs[one.name] = dataclasses.asdict(preferences) | {"rows": numbers, "words": words}
         found.append(dataclasses.replace(one, replies=replies))
     said = {"tokens": tokens, "criteria": len(settings.criteria), "unreadable": unreadable, "pairs": pairs}
