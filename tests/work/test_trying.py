@@ -13,7 +13,7 @@ import scipy.stats
 import foldkit
 from foldkit.formats import UsageError
 from foldkit.runs import RunFolder, list_runs, read_run_sheet
-from foldkit.work import make_trials, plan_of, plan_trials, read_trials, runs_table, write_report
+from foldkit.work import Tried, lead_of, make_trials, plan_of, plan_trials, read_trials, runs_table, write_report
 
 SHORT = ("train.epochs=0.5", "train.validations=2")
 
@@ -36,10 +36,36 @@ def test_every_combination_is_a_run_and_seeds_are_taken_together(work_folder: Pa
     assert tried[0].losses == [by_name["tries-03"], by_name["tries-04"]]
     values = [float(loss) for loss in tried[0].losses]
     interval = scipy.stats.t.interval(0.95, 1, sum(values) / 2, scipy.stats.sem(values))
-    assert (tried[0].low, tried[0].high) == pytest.approx(interval, rel=1e-9)
+    assert tried[0].ends == pytest.approx(interval, rel=1e-9)
+    assert tried[0].by_seed == dict(zip((1, 2), values, strict=True))
+    lead = lead_of(tried)
+    assert lead
+    assert lead.value == pytest.approx(tried[1].mean - tried[0].mean)
     assert read_run_sheet(trials.run(3))["train"]["learning_rate"] == 1e-2
     table = runs_table(sheet)
     assert table.set_index("name").loc["tries-02", "train.seed"] == 2
+
+
+@pytest.mark.parametrize(
+    ("first", "second", "sure"),
+    [
+        ({1: 0.50, 2: 0.60, 3: 0.70}, {1: 0.52, 2: 0.62, 3: 0.721}, True),
+        ({1: 0.50, 2: 0.60, 3: 0.70}, {1: 0.70, 2: 0.52, 3: 0.62}, False),
+        ({1: 0.50, 2: 0.60}, {2: 0.75, 3: 0.9}, False),
+        ({1: 0.50}, {2: 0.75}, None),
+        ({1: 0.50}, {}, None),
+    ],
+)
+def test_a_lead_is_one_of_pairs_of_seeds(first: dict[int, float], second: dict[int, float], sure: bool | None) -> None:
+    """A small one that every seed has is told, by SciPy's paired test; one that a seed turns round is not, nor of one."""
+    tried = [Tried({}, [], losses, 0.0, []) for losses in (first, second)]
+    lead = lead_of(tried)
+    assert (lead.sure if lead else None) is sure
+    assert lead_of(tried[:1]) is None
+    if lead and lead.n_seeds == 3:
+        found = scipy.stats.ttest_rel(list(second.values()), list(first.values())).confidence_interval(0.95)
+        assert lead.ends == pytest.approx((found.low, found.high))
+        assert bool(found.low > 0) is sure
 
 
 def test_trials_go_on_as_a_whole_and_a_failure_ends_none_of_the_others(work_folder: Path) -> None:

@@ -32,7 +32,7 @@ if TYPE_CHECKING:
 
     from foldkit.runs import RunFolder
     from foldkit.training import TrainEvent, TriedRate
-    from foldkit.work import Sheet, Tried
+    from foldkit.work import Lead, Sheet, Tried
 
 
 @click.command(epilog="Example: foldkit train --name first --set train.epochs=2")
@@ -139,16 +139,29 @@ def _vary(sheet: Sheet, varied: Sequence[str], name: str, planned: RunFolder | N
 
 def _show_tried(tried: Sequence[Tried], name: str) -> None:
     from foldkit.runs import clock, shown_setting
+    from foldkit.work import lead_of
 
     header = [*tried[0].settings, "best validation", "95% over seeds", "time", "runs", "state"]
     lines = []
     for one in tried:
-        interval = "–" if one.low is None else f"{one.low:.4f}–{one.high:.4f}"
+        interval = f"{one.ends[0]:.4f}–{one.ends[1]:.4f}" if one.ends else "–"
         mean = f"{one.mean:.4f}" if one.losses else "–"
         state = ", ".join(dict.fromkeys(one.states))
         runs = ", ".join(one.runs) if len(one.runs) < 3 else f"{one.runs[0]} to {one.runs[-1]}"
         lines.append([*map(shown_setting, one.settings.values()), mean, interval, clock(one.seconds), runs, state])
     show_table(out(), header, lines, f"{name}: ranked by validation; the test part was not looked at")
+    if lead := lead_of(tried):
+        out().print(_said_of_lead(lead))
+
+
+def _said_of_lead(lead: Lead) -> str:
+    """Say how far the best setting is ahead of the next one, and whether that is more than the seeds' doing."""
+    said = f"the first is ahead of the second by {lead.value:.4f}"
+    todo = "take the one that costs less, or add seeds"
+    if lead.ends is None:
+        return f"{said} with one seed, which says little: add --vary 'train.seed=[1, 2, 3]'"
+    told = "more than seeds make" if lead.sure else f"these seeds cannot tell; {todo}"
+    return f"{said} ({lead.ends[0]:+.4f} to {lead.ends[1]:+.4f} over {lead.n_seeds} seeds): {told}"
 
 
 def train_with_progress(sheet: Sheet, name: str = "", resumed: RunFolder | None = None) -> RunFolder:

@@ -31,8 +31,10 @@ if TYPE_CHECKING:
     from .steps import split as split
     from .training_step import resume as resume
     from .training_step import train as train
+    from .vary_step import Lead as Lead
     from .vary_step import Trials as Trials
     from .vary_step import Tried as Tried
+    from .vary_step import lead_of as lead_of
     from .vary_step import make_trials as make_trials
     from .vary_step import plan_of as plan_of
     from .vary_step import plan_trials as plan_trials
@@ -54,6 +56,6 @@ __getattr__, __dir__, __all__ = lazy_door(
         "starting": ("Start", "start"),
         "steps": ("Split", "build", "check", "split"),
         "training_step": ("resume", "train"),
-        "vary_step": ("Trials", "Tried", "make_trials", "plan_of", "plan_trials", "read_trials"),
+        "vary_step": ("Lead", "Trials", "Tried", "lead_of", "make_trials", "plan_of", "plan_trials", "read_trials"),
     },
 )

@@ -8,10 +8,10 @@ import os
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 from foldkit.formats import FoldKitError, InputError, StoppedError, UsageError, near_name, read_json, write_aside
-from foldkit.runs import RunFolder, flat, new_run, summarise_run
+from foldkit.runs import RunFolder, flat, new_run, read_run_sheet, summarise_run
 
 from .sheet import Sheet, literal, sheet_from_mapping
 from .training_step import OnEvent, resume, train
@@ -59,23 +59,53 @@ class Trials:
 
 @dataclass(frozen=True)
 class Tried:
-    """One setting, its runs (several where seeds were varied), their best validation losses, and the mean's interval.
-
-    `low` and `high` are the ends of Student's 95% interval over seeds, None with one seed.
-    """
+    """One setting, its runs (several where seeds were varied), and the best validation loss of each by its seed."""
 
     settings: dict[str, Any]
     runs: list[str]
-    losses: list[float]
-    low: float | None
-    high: float | None
+    by_seed: dict[int, float]
     seconds: float
     states: list[str]
+
+    @property
+    def losses(self) -> list[float]:
+        """The best validation losses, in the order of the runs."""
+        return list(self.by_seed.values())
+
+    @property
+    def ends(self) -> tuple[float, float] | None:
+        """The ends of the mean's 95% interval over seeds, None with one seed."""
+        return _student(self.losses)
 
     @property
     def mean(self) -> float:
         """The mean best validation loss; infinite when no run has one."""
         return sum(self.losses) / len(self.losses) if self.losses else float("inf")
+
+
+class Lead(NamedTuple):
+    """How much lower the first setting's loss is than the second's, over the seeds of both, and the interval of that.
+
+    `ends` are None with one seed. Runs of one seed see the same rows in the same order, so they are compared in pairs.
+    """
+
+    value: float
+    n_seeds: int
+    ends: tuple[float, float] | None
+
+    @property
+    def sure(self) -> bool:
+        """Whether the seeds tell the two apart."""
+        return self.ends is not None and self.ends[0] > 0
+
+
+def lead_of(tried: Sequence[Tried]) -> Lead | None:
+    """Return the lead of the first of ranked settings, None where there is no second one with a seed of the first."""
+    if len(tried) < 2:
+        return None
+    first, second = tried[0].by_seed, tried[1].by_seed
+    gains = [second[seed] - loss for seed, loss in first.items() if seed in second]
+    return Lead(sum(gains) / len(gains), len(gains), _student(gains)) if gains else None
 
 
 def plan_trials(sheet: Sheet, varied: Sequence[str], name: str = "") -> Trials:
@@ -154,19 +184,25 @@ def ranked(trials: Trials) -> list[Tried]:
 
 
 def _tried(group: Sequence[tuple[dict[str, Any], RunFolder]]) -> Tried:
-    found = [summarise_run(run) for _, run in group if run.sheet.exists()]
-    whole = [run for run in found if run.state == "finished" and run.best_validation_loss is not None]
-    losses = [float(run.best_validation_loss or 0.0) for run in whole]
-    low, high = _student(losses) if len(losses) > 1 else (None, None)
+    begun = [run for _, run in group if run.sheet.exists()]
+    found = [summarise_run(run) for run in begun]
+    losses = {
+        int(read_run_sheet(run)["train"]["seed"]): float(one.best_validation_loss)
+        for run, one in zip(begun, found, strict=True)
+        if one.state == "finished" and one.best_validation_loss is not None
+    }
     states = [run.state for run in found] + ["not begun"] * (len(group) - len(found))
-    return Tried(group[0][0], [run.name for run in found], losses, low, high, sum(r.seconds for r in found), states)
+    return Tried(group[0][0], [run.name for run in found], losses, sum(run.seconds for run in found), states)
 
 
-def _student(values: Sequence[float]) -> tuple[float, float]:
-    """Return the ends of the 95% interval of a mean (Student 1908)."""
+def _student(values: Sequence[float]) -> tuple[float, float] | None:
+    """Return the ends of the 95% interval of a mean (Student 1908), None of one value."""
     from scipy import stats
 
-    n, mean = len(values), sum(values) / len(values)
+    n = len(values)
+    if n < 2:
+        return None
+    mean = sum(values) / n
     error = (sum((value - mean) ** 2 for value in values) / (n - 1) / n) ** 0.5
     reach = float(stats.t.ppf(0.975, n - 1)) * error
     return mean - reach, mean + reach
