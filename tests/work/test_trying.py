@@ -57,7 +57,7 @@ def test_every_combination_is_a_run_and_seeds_are_taken_together(work_folder: Pa
     ],
 )
 def test_a_lead_is_one_of_pairs_of_seeds(first: dict[int, float], second: dict[int, float], sure: bool | None) -> None:
-    """A small one that every seed has is told, by SciPy's paired test; one that a seed turns round is not, nor of one."""
+    """A small one that every seed has is told, by SciPy's paired test; what a seed turns round, or one has, is not."""
     tried = [Tried({}, [], losses, 0.0, []) for losses in (first, second)]
     lead = lead_of(tried)
     assert (lead.sure if lead else None) is sure
