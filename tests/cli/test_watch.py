@@ -134,7 +134,18 @@ def test_runs_are_listed_compared_noted_exported_and_deleted(work_folder: Path) 
     assert "0.2500 at 30" in listed
     compared = call("runs", "compare", "one", "two", cwd=work_folder).stdout
     assert [word for word in compared.split() if word in ("4", "16")] == ["4", "16"]
-    assert "base" not in compared
+    assert ("base" in compared, "can't be compared" in compared) == (False, False)
+    for text, other, by in (
+        ('{"rank": 16}', '{"rank": 16}, "split": {"seed": 3}', "split.seed"),
+        ('"n_train": 20', '"n_train": 22', "20, 22 rows in train"),
+    ):
+        for file in (RunFolder(work_folder / "runs" / "two").sheet, RunFolder(work_folder / "runs" / "two").log):
+            before = file.read_text()
+            file.write_text(before.replace(text, other))
+            for command in (["runs", "compare"], ["curves"]):
+                said = call(*command, "one", "two", cwd=work_folder).stdout
+                assert (f"! by {by} these validation losses are of other" in said) is (text in before)
+            file.write_text(before)
     shown = call("runs", "show", "two", cwd=work_folder).stdout
     assert "\nbest validation loss 0.2500 at step 30\n" in shown
     assert "adapter.rank" in shown

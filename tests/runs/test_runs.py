@@ -23,6 +23,7 @@ from foldkit.runs import (
     list_runs,
     new_run,
     newest_run,
+    of_loss,
     read_log,
     record,
     run_at,
@@ -195,3 +196,7 @@ def test_only_what_differs_is_told() -> None:
     first, second = {"train": {"epochs": 2, "batch": 8}}, {"train": {"epochs": 3, "batch": 8}, "note": ""}
     assert differing([first, second]) == {"train.epochs": [2, 3], "note": [None, ""]}
     assert differing([first, first]) == {}
+    assert of_loss(["adapter.rank", "split.seed", "train.window", "train.seed", "base.weights"]) == [
+        "split.seed",
+        "train.window",
+    ]

@@ -115,6 +115,17 @@ def find_runs(sheet: Sheet, names: Sequence[str]) -> list[RunFolder]:
     return [find_run(sheet, name, "RUN") for name in names or ("",)]
 
 
+def other_losses(found: Sequence[RunFolder]) -> str:
+    """Say what makes the validation losses of runs such that they can't be compared, "" for nothing."""
+    from foldkit.formats import listed
+    from foldkit.runs import differing, of_loss, read_run_sheet, summarise_run
+
+    keys = of_loss(differing([read_run_sheet(run) for run in found]))
+    n_train = sorted({summarise_run(run).n_train for run in found} - {0})
+    by = listed(keys) if keys else f"{listed(n_train)} rows in train" if len(n_train) > 1 else ""
+    return f"by {by} these validation losses are of other rows or another loss: they can't be compared" if by else ""
+
+
 def pressed_key() -> str:
     """Return the next key that is pressed. Raises UsageError where there is no terminal to press it in."""
     from foldkit.formats import UsageError

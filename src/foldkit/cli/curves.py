@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from .common import NewFile, find_runs, open_sheet, out, sheet_options
+from .common import NewFile, find_runs, open_sheet, other_losses, out, sheet_options
 
 
 @click.command(epilog="Example: foldkit curves run-001 run-002 -o both.png")
@@ -30,4 +30,6 @@ def curves(
         before = f"{run.path.name}: " if len(found) > 1 else ""
         for said in diagnose(read_log(run.log, FIGURES), summarise_run(run).ended):
             console.print(f"! {before}{said}")
+    if other := other_losses(found):
+        console.print(f"! {other}")
     console.print(f"picture {picture}")

@@ -7,7 +7,18 @@ from typing import TYPE_CHECKING
 
 import click
 
-from .common import NewFile, best_validation, find_run, find_runs, open_sheet, out, sheet_option, short, show_table
+from .common import (
+    NewFile,
+    best_validation,
+    find_run,
+    find_runs,
+    open_sheet,
+    other_losses,
+    out,
+    sheet_option,
+    short,
+    show_table,
+)
 from .groups import Commands
 
 if TYPE_CHECKING:
@@ -88,6 +99,8 @@ def compare(sheet_file: Path, names: tuple[str, ...]) -> None:
     for name in dict.fromkeys(key for figures in scored for key in figures):
         lines.append([name, *(f"{figures[name]:.4f}" if name in figures else "–" for figures in scored)])
     show_table(out(), ["", *(run.path.name for run in found)], lines, "what differs, and what came of it")
+    if said := other_losses(found):
+        out().print(f"! {said}")
 
 
 @runs.command()

@@ -11,14 +11,12 @@ from pathlib import Path
 from typing import Any, NamedTuple
 
 from foldkit.formats import FoldKitError, InputError, StoppedError, UsageError, near_name, read_json, write_aside
-from foldkit.runs import RunFolder, flat, new_run, read_run_sheet, summarise_run
+from foldkit.runs import RunFolder, flat, new_run, of_loss, read_run_sheet, summarise_run
 
 from .sheet import Sheet, literal, sheet_from_mapping
 from .training_step import OnEvent, resume, train
 
 VERSION = 1
-# Validation losses of these can't be held beside one another: the rows, the tokens or the loss are others.
-_OTHER_LOSS = ("train.objective", "train.window", "train.pairs")
 _BASE = ("base.weights", "base.compute")
 SEED = "train.seed"
 
@@ -218,7 +216,7 @@ def _varied(text: str, sheet: Sheet) -> tuple[str, list[Any]]:
         raise UsageError("--vary", "setting", "a known one", key, near_name(key, known))
     section = key.partition(".")[0]
     may = section in ("adapter", "train") or key in _BASE
-    if not may or key.startswith(_OTHER_LOSS):
+    if not may or of_loss([key]):
         allowed = "one of [adapter] or [train] that leaves rows, tokens and loss as they are"
         raise UsageError(
             "--vary", key, allowed, text, "validation losses of others can't be compared: train them apart"
