@@ -715,6 +715,7 @@ def test_the_page_and_the_picture_show_what_the_card_holds() -> None:
         figures = [score.measures[name] for score in card.contenders]
         drawn = [part for one in figures for part in ([one.low, one.high], [one.value])]
         assert [list(line.get_xdata()) for line in panel.lines] == drawn
+        assert [text.get_text() for text in panel.texts] == [f"{one.value:.3f}" for one in figures]
     dear = dataclasses.replace(card, contenders=(dataclasses.replace(card.contenders[0], name="$x_{$"),))
     draw_scorecard(dear).savefig(io.BytesIO())
     with pytest.raises(ValueError, match="1 replies to 0 rows"):

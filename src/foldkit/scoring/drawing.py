@@ -30,15 +30,16 @@ class _Line(NamedTuple):
 
 
 def draw_scorecard(card: Scorecard) -> Figure:
-    """Return a figure of 1280 x 800 points: a panel for each measure."""
+    """Return a figure of 1280 x 800 points, higher where that is too little: a panel for each measure."""
     from matplotlib.figure import Figure
 
     names = list(dict.fromkeys(name for score in card.contenders for name in score.measures))
     n_columns = 1 if len(names) < 3 else 2 if len(names) < 9 else 3
     n_lines = -(-len(names) // n_columns)
-    figure = Figure(figsize=(12.8, 8), dpi=100, layout="constrained")
-    panels = figure.subplots(n_lines, n_columns, squeeze=False).ravel().tolist()
     lines, better = _lines(card), card.signed.get("higher_is_better", {})
+    height = 0.4 + n_lines * (0.7 + 0.2 * len(lines))
+    figure = Figure(figsize=(12.8, max(8, height)), dpi=100, layout="constrained")
+    panels = figure.subplots(n_lines, n_columns, squeeze=False).ravel().tolist()
     for panel, name in zip(panels, names, strict=False):
         _draw_panel(panel, name, lines)
         panel.set_title(f"{name}, {'more' if better.get(name, True) else 'less'} is better", fontsize=11, loc="left")
@@ -62,12 +63,13 @@ def _draw_panel(panel: Axes, measure: str, lines: Sequence[_Line]) -> None:
             continue
         one = line.figures[measure]
         panel.plot([one.low, one.high], [place, place], color=line.color, linewidth=3, alpha=0.5, solid_capstyle="butt")
-        panel.plot([one.value], [place], line.mark, color=line.color, markersize=8, markeredgewidth=1.5)
-        panel.annotate(f"{one.value:.3f}", (one.value, place), xytext=(0, 7), textcoords="offset points", ha="center")
+        panel.plot([one.value], [place], line.mark, color=line.color, markersize=8, markeredgewidth=1.5, clip_on=False)
+        panel.text(1.01, place, f"{one.value:.3f}", va="center", transform=panel.get_yaxis_transform())
     labels = [line.name.replace("$", r"\$") for line in lines]  # two would be taken for mathematics
     panel.set_yticks(range(len(labels)), labels)
-    panel.set_ylim(len(labels) - 0.5, -0.7)
-    panel.set_xlim(left=min(0, panel.get_xlim()[0]))
+    panel.set_ylim(len(labels) - 0.5, -0.5)
+    panel.update_datalim([(0, 0)])
+    panel.autoscale_view(scaley=False)
     panel.grid(visible=True, axis="x", color="#dddddd", linewidth=0.8)
     panel.set_axisbelow(True)
     panel.spines[["top", "right"]].set_visible(False)
