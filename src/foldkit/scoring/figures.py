@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import functools
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
@@ -32,10 +33,14 @@ class Figures:
 
     def wholes(self, counts: np.ndarray) -> np.ndarray:
         """Return the whole figure of each resample; `counts` (resamples, rows) says how often a row is in it."""
-        if self.measure.whole:
-            return self.measure.whole(self.replies, self.form)(counts)
+        if self._whole:
+            return self._whole(counts)
         found = mean(self.of_rows, self.weights, counts)
         return np.array([self.measure.after(value) for value in found.tolist()])
+
+    @functools.cached_property
+    def _whole(self) -> Callable[[np.ndarray], np.ndarray] | None:
+        return self.measure.whole(self.replies, self.form) if self.measure.whole else None
 
     def whole_of(self, places: Sequence[int]) -> float:
         """Return the whole figure of some rows; not a number where none of them has a weight."""
@@ -94,9 +99,7 @@ def _swapped(after: Figures, before: Figures) -> Callable[[np.ndarray], np.ndarr
     both = Figures.of(after.measure, [*after.replies, *before.replies], after.form)
 
     def difference(swapped: np.ndarray) -> np.ndarray:
-        lines = np.atleast_2d(swapped).astype(float)
-        own, other = np.concatenate([1 - lines, lines], 1), np.concatenate([lines, 1 - lines], 1)
-        found = both.wholes(own) - both.wholes(other)
-        return np.asarray(found if swapped.ndim > 1 else found[0])
+        own, other = (np.concatenate([~one, one], 1).astype(float) for one in (swapped, ~swapped))
+        return np.asarray(both.wholes(own) - both.wholes(other))
 
     return difference

@@ -3,15 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from typing import TYPE_CHECKING
 
 import numpy as np
 
 from .exact import plain
 from .measure import Form, Measure, Reply
-
-if TYPE_CHECKING:
-    from scipy.sparse import csr_array
 
 
 def figure(reply: Reply, form: Form) -> float:
@@ -25,25 +21,20 @@ def macro_f1(replies: Sequence[Reply], form: Form) -> Callable[[np.ndarray], np.
     A label that a resample has neither among targets nor among answers is left out of its average.
     """
     labels = {label: place for place, label in enumerate(dict.fromkeys(plain(reply.target) for reply in replies))}
+    n = len(labels)
     target = np.array([labels[plain(reply.target)] for reply in replies])
-    answer = np.array([labels.get(plain(reply.answer), -1) for reply in replies])
-    right_ones = _table(np.where(answer == target, target, -1), len(labels))
-    said_ones = _table(target, len(labels)) + _table(answer, len(labels))
+    answer = np.array([labels.get(plain(reply.answer), n) for reply in replies])
+    right = np.where(answer == target, target, n)
 
     def averaged(counts: np.ndarray) -> np.ndarray:
-        right, said = counts @ right_ones, counts @ said_ones
-        f1 = np.divide(2 * right, said, out=np.zeros_like(said), where=said > 0)
-        return np.asarray(f1.sum(1) / np.maximum(1, (said > 0).sum(1)))
+        found = np.empty(len(counts))
+        for place, line in enumerate(counts):
+            n_right, n_wanted, n_said = (np.bincount(own, line, n + 1)[:n] for own in (right, target, answer))
+            of_label = np.divide(2 * n_right, n_wanted + n_said, out=np.zeros(n), where=n_wanted + n_said > 0)
+            found[place] = of_label.sum() / max(1, np.count_nonzero(n_wanted + n_said))
+        return found
 
     return averaged
-
-
-def _table(places: np.ndarray, n_labels: int) -> csr_array:
-    """Return a 1 in each row (rows, labels) at the place of its label; a row of -1 has none."""
-    from scipy.sparse import csr_array
-
-    rows = np.flatnonzero(places >= 0)
-    return csr_array((np.ones(len(rows)), (rows, places[rows])), shape=(len(places), n_labels))
 
 
 def label_pair(reply: Reply) -> tuple[str, str]:
