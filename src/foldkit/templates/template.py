@@ -53,8 +53,7 @@ class TurnPattern:
 
     With `each`, it is all turns of the conversation in that column instead, and has no role or text of its own; none of
     its replies are learned unless the turn is; `roles` names roles of its messages with ours: `{ keeper = "user" }`. A
-    learned turn is left without its end marker where
-    the slot `open` is filled.
+    learned turn is left without its end marker where the slot `open` is filled.
     """
 
     role: str = ""
