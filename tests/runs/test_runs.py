@@ -23,6 +23,7 @@ from foldkit.runs import (
     list_runs,
     new_run,
     newest_run,
+    of_data,
     of_loss,
     read_log,
     record,
@@ -196,7 +197,5 @@ def test_only_what_differs_is_told() -> None:
     first, second = {"train": {"epochs": 2, "batch": 8}}, {"train": {"epochs": 3, "batch": 8}, "note": ""}
     assert differing([first, second]) == {"train.epochs": [2, 3], "note": [None, ""]}
     assert differing([first, first]) == {}
-    assert of_loss(["adapter.rank", "split.seed", "train.window", "train.seed", "base.weights"]) == [
-        "split.seed",
-        "train.window",
-    ]
+    settings = ["adapter.rank", "split.seed", "train.window", "train.seed", "train.pairs.beta", "base.weights"]
+    assert (of_data(settings), of_loss(settings)) == (settings[1:3], [*settings[1:3], settings[4]])

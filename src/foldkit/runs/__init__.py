@@ -7,6 +7,7 @@ from foldkit.formats.lazy import lazy_door
 if TYPE_CHECKING:
     from .differences import differing as differing
     from .differences import flat as flat
+    from .differences import of_data as of_data
     from .differences import of_loss as of_loss
     from .folder import RunFolder as RunFolder
     from .folder import check_name as check_name
@@ -32,7 +33,7 @@ if TYPE_CHECKING:
 __getattr__, __dir__, __all__ = lazy_door(
     __name__,
     {
-        "differences": ("differing", "flat", "of_loss"),
+        "differences": ("differing", "flat", "of_data", "of_loss"),
         "folder": ("RunFolder", "check_name", "new_run", "newest_run", "run_at"),
         "keeping": ("ask_to_stop", "delete_run", "record", "write_note"),
         "listing": ("RunSummary", "list_runs", "read_run_sheet", "summarise_run"),

@@ -5,11 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
-# What a validation loss hangs on beside the adapter and how it is trained: rows, their tokens, and the loss itself.
-_OF_LOSS = (
-    *("rows.", "template.", "split.", "base.model", "base.markup"),
-    *("train.objective", "train.window", "train.pairs"),
-)
+# What the data of a training hang on, and what else a validation loss does beside the adapter and how it is trained.
+_OF_DATA = ("rows.", "template.", "split.", "base.markup", "train.window", "train.objective")
+_OF_LOSS = (*_OF_DATA, "base.model", "train.pairs")
 
 
 def flat(sheet: Mapping[str, Any], before: str = "") -> dict[str, Any]:
@@ -27,6 +25,11 @@ def differing(sheets: Sequence[Mapping[str, Any]]) -> dict[str, list[Any]]:
     keys = dict.fromkeys(key for values in all_flat for key in values)
     columns = {key: [values.get(key) for values in all_flat] for key in keys}
     return {key: values for key, values in columns.items() if any(value != values[0] for value in values)}
+
+
+def of_data(keys: Iterable[str]) -> list[str]:
+    """Return the settings among these that the data of a training hang on."""
+    return [key for key in keys if key.startswith(_OF_DATA)]
 
 
 def of_loss(keys: Iterable[str]) -> list[str]:

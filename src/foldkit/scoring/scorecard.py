@@ -95,7 +95,7 @@ def make_scorecard(
         tuple(asked.suspects),
         _share_of_train([reply.target for reply in given[0].replies], asked),
         _commonest([reply.target for reply in given[0].replies]),
-        _floors(given[-1], scoring),
+        _floors(given[-1].replies, figures[-1], scoring),
         kept,
     )
 
@@ -154,9 +154,11 @@ class _Scoring:
         """Return the same with the measures of these names alone."""
         return dataclasses.replace(self, measures=[measure for measure in self.measures if measure.name in names])
 
-    def floor(self, kind: str, text: str, replies: Sequence[Reply], last: Given, share: float = 0.0) -> Floor:
-        """Return what these replies reach, and how the last contender differs from them."""
-        reached, own = self.figures(replies), self.figures(last.replies)
+    def floor(
+        self, kind: str, text: str, replies: Sequence[Reply], own: Mapping[str, Figures], share: float = 0.0
+    ) -> Floor:
+        """Return what these replies reach, and how a contender's own figures differ from that."""
+        reached = self.figures(replies)
         intervals = {name: one.interval(self.resamples) for name, one in reached.items()}
         return Floor(kind, text, intervals, self._differences(own, reached), share)
 
@@ -182,20 +184,19 @@ class _Scoring:
         return (given.prompt_tokens * prices[0] + answer_tokens * prices[1]) / 1e6 * 1000
 
 
-def _floors(last: Given, scoring: _Scoring) -> tuple[Floor, ...]:
-    """Return what is reached without a model, of what the measures need."""
-    asked, replies = scoring.asked, last.replies
-    found, against = list[Floor](), scoring.of(_OF_ANSWERS)
+def _floors(replies: Sequence[Reply], figures: Mapping[str, Figures], scoring: _Scoring) -> tuple[Floor, ...]:
+    """Return what is reached without a model, of what the measures need, beside the last contender's replies."""
+    asked, found, against = scoring.asked, list[Floor](), scoring.of(_OF_ANSWERS)
     if against.measures and asked.train_replies:
         ((answer, n),) = asked.train_replies.most_common(1)
         same = [Reply(own.target, answer, row=own.row) for own in replies]
-        found.append(against.floor("reply", answer, same, last, n / asked.train_replies.total()))
+        found.append(against.floor("reply", answer, same, figures, n / asked.train_replies.total()))
     if against.measures and asked.columns:
         targets = [own.target for own in replies]
         column = max(asked.columns, key=lambda name: _similarity(asked.columns[name], targets))
         cells = zip(replies, asked.columns[column], strict=True)
         found.append(
-            against.floor("column", column, [Reply(own.target, cell, row=own.row) for own, cell in cells], last)
+            against.floor("column", column, [Reply(own.target, cell, row=own.row) for own, cell in cells], figures)
         )
     paired = scoring.of({"ranked"})
     if paired.measures and all(own.losses and own.rejected for own in replies):
@@ -204,7 +205,7 @@ def _floors(last: Given, scoring: _Scoring) -> tuple[Floor, ...]:
         ranked = [
             Reply(own.target, "", [0.0], rejected=[better * n]) for own, n in zip(replies, by_length, strict=True)
         ]
-        found.append(paired.floor("length", "shorter" if better > 0 else "longer", ranked, last))
+        found.append(paired.floor("length", "shorter" if better > 0 else "longer", ranked, figures))
     return tuple(found)
 
 

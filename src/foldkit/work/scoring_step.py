@@ -19,7 +19,7 @@ from foldkit.formats.jsonl import read_text
 from foldkit.models import Base
 from foldkit.rows.near import near_clusters, nearest, plain
 from foldkit.rows.tables import column, rows_of
-from foldkit.runs import RunFolder, differing, read_run_sheet, run_at
+from foldkit.runs import RunFolder, differing, of_data, read_run_sheet, run_at
 from foldkit.scoring import (
     MEASURES,
     Contender,
@@ -47,8 +47,6 @@ from .sheet import Sheet, read_sheet
 from .steps import build, parts_fingerprint, read_test_part, split
 
 OnScored = Callable[[str, int, int], None]
-# What the data of a training hang on.
-_OF_DATA = ("rows.", "template.", "split.", "base.markup", "train.window", "train.objective")
 # With more comparisons than these nearness to train is not looked for: they would take more than a minute.
 _MOST_COMPARED = 10**8
 
@@ -381,7 +379,7 @@ def _check_data(run: RunFolder, sheet: Sheet, dataset: Dataset) -> None:
     if before == dataset.fingerprint:
         return
     other = differing([read_run_sheet(run), json.loads(json.dumps(sheet.as_mapping()))])
-    own = {name: was for name, (was, _) in other.items() if was is not None and name.startswith(_OF_DATA)}
+    own = {name: other[name][0] for name in of_data(other) if other[name][0] is not None}
     told = [f"{name}={was if isinstance(was, str) else json.dumps(was)}" for name, was in own.items()]
     todo = "its rows, its template or its base have changed since: put them back, or train anew"
     if told:
