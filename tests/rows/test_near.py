@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 
 from foldkit.rows.near import NO_ROW, likeness, near_clusters, near_texts, plain
-from foldkit.rows.shingles import shingles_of
+from foldkit.rows.shingles import few_at_once, shingles_of
 
 WORDS = [f"{first}{second}" for first in ("sea", "wind", "glass", "keeper", "light") for second in "abcdefgh"]
 
@@ -44,7 +44,7 @@ def test_numbers_of_shingles_stand_for_strings() -> None:
     found = shingles_of(texts)
     assert found.sizes.tolist() == list(map(len, strings))
     assert len(np.unique(found.numbers)) == len(set().union(*strings))
-    assert len(list(found.parts())) > 1
+    assert len(list(few_at_once(texts))) > 1
 
 
 @pytest.mark.parametrize("threshold", [0.5, 0.75, 0.85, 1.0])

@@ -52,7 +52,7 @@ def pairs_of(table: pd.DataFrame, template: Template) -> dict[int, Pair]:
         if is_blank(values, [slot for slot in needed if not bad or slot not in template.reply_slots()]):
             continue
         try:
-            prompt, reply = template.prompt_turns(values), template.target(values)
+            prompt, reply = template.parted(values)
         except (ValueError, IndexError):
             continue
         rejected = template.rejected(values) if has_worse else ""

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from .candidates import candidates
-from .shingles import SHINGLE, Shingles, shingles_of
+from .shingles import SHINGLE, shingles_of
 
 # Pairs that are compared at once.
 _AT_ONCE = 50_000
@@ -65,17 +65,20 @@ def near_texts(texts: Mapping[int, str], threshold: float) -> NearTexts:
     rows = sorted(texts)
     numbered: dict[str, int] = {}
     text = [numbered.setdefault(plain(texts[row]), len(numbered)) for row in rows]
-    shingles = shingles_of(list(numbered))
-    first, second = candidates(shingles, threshold)
-    alike = _likeness_of(shingles, first, second)
+    different = list(numbered)
+    first, second = candidates(different, threshold)
+    alike = _likeness_of(different, first, second)
     near = alike >= threshold
     return NearTexts(np.array(rows, np.int64), np.array(text, np.int64), first[near], second[near], alike[near])
 
 
-def _likeness_of(shingles: Shingles, first: np.ndarray, second: np.ndarray) -> np.ndarray:
+def _likeness_of(texts: Sequence[str], first: np.ndarray, second: np.ndarray) -> np.ndarray:
     """Return the likeness of pairs of texts, float64 (n,)."""
     from scipy.sparse import csr_array
 
+    compared = np.union1d(first, second)
+    first, second = np.searchsorted(compared, first), np.searchsorted(compared, second)
+    shingles = shingles_of([texts[number] for number in compared.tolist()])
     sizes, likeness = shingles.sizes, np.empty(len(first))
     ones, shape = np.ones(len(shingles.numbers), np.int8), (len(sizes), np.iinfo(np.int64).max)
     sets = csr_array((ones, shingles.numbers, shingles.starts), shape=shape)

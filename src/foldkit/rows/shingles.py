@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
@@ -28,33 +29,36 @@ class Shingles(NamedTuple):
         """How many shingles each text has, int64 (n_texts,)."""
         return np.diff(self.starts)
 
-    def parts(self) -> Iterator[slice]:
-        """Yield slices of texts that have few shingles together, or are a single one."""
-        return _parts(self.starts)
-
 
 def shingles_of(texts: Sequence[str]) -> Shingles:
     """Return the shingles of texts; one that is shorter than a shingle has itself alone."""
-    whole = [text.ljust(SHINGLE, "\0") for text in texts]
-    lengths = np.array([len(text) for text in whole], dtype=np.int64)
-    numbers, sizes = [np.empty(0, np.int64)], [np.zeros(1, np.int64)]
-    for part in _parts(np.concatenate([[0], np.cumsum(lengths)])):
-        found, n = _of_some("".join(whole[part]), lengths[part])
-        numbers.append(found)
-        sizes.append(n)
-    return Shingles(np.concatenate(numbers), np.cumsum(np.concatenate(sizes)))
+    numbers = np.empty(int(_lengths(texts).sum()), np.int64)  # room for all; what is not written takes no memory
+    sizes, n = np.zeros(len(texts) + 1, np.int64), 0
+    for part in few_at_once(texts):
+        found = shingles_of_few(texts[part])
+        numbers[n : n + len(found.numbers)] = found.numbers
+        sizes[1:][part] = found.sizes
+        n += len(found.numbers)
+    return Shingles(numbers[:n], np.cumsum(sizes))
 
 
-def _parts(starts: np.ndarray) -> Iterator[slice]:
-    begin = 0
-    while begin < len(starts) - 1:
-        end = max(begin + 1, int(np.searchsorted(starts, starts[begin] + _AT_ONCE, side="right")) - 1)
-        yield slice(begin, end)
+def few_at_once(texts: Sequence[str]) -> Iterator[slice]:
+    """Yield slices of texts that have few shingles together, or are a single one."""
+    lengths = _lengths(texts)
+    ends, begin = np.cumsum(lengths), 0
+    while begin < len(texts):
+        most = ends[begin] - lengths[begin] + _AT_ONCE
+        yield slice(begin, end := max(begin + 1, int(np.searchsorted(ends, most, side="right"))))
         begin = end
 
 
-def _of_some(joined: str, lengths: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Return the shingles of texts that were joined, and how many each has."""
+def _lengths(texts: Sequence[str]) -> np.ndarray:
+    return np.array([max(len(text), SHINGLE) for text in texts], dtype=np.int64)
+
+
+def shingles_of_few(texts: Sequence[str]) -> Shingles:
+    """Return what `shingles_of` does of texts that are short enough, together, to be hashed at once."""
+    lengths, joined = _lengths(texts), "".join(text.ljust(SHINGLE, "\0") for text in texts)
     letters = np.frombuffer(joined.encode("utf-32-le", "surrogatepass"), dtype="<u4").astype(np.uint64)
     n = len(letters) - SHINGLE + 1
     hashed = np.zeros(n, np.uint64)
@@ -65,8 +69,9 @@ def _of_some(joined: str, lengths: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     text = np.repeat(np.arange(len(lengths)), lengths)[:n]
     inside = np.arange(n) + SHINGLE <= np.cumsum(lengths)[text]
     found, text = (hashed[inside] >> np.uint64(1)).astype(np.int64), text[inside]
-    order = np.lexsort((found, text))
-    found, text = found[order], text[order]
+    for start, end in itertools.pairwise(np.searchsorted(text, np.arange(len(lengths) + 1)).tolist()):
+        found[start:end].sort()
     new = np.ones(len(found), dtype=bool)
     new[1:] = (found[1:] != found[:-1]) | (text[1:] != text[:-1])
-    return found[new], np.bincount(text[new], minlength=len(lengths))
+    sizes = np.bincount(text[new], minlength=len(lengths))
+    return Shingles(found[new], np.concatenate([[0], np.cumsum(sizes)]))

@@ -144,6 +144,12 @@ class Template:
         outline, texts = self.outlined(row)
         return tuple(map(Turn, outline.roles, texts, outline.learned, outline.open))
 
+    def parted(self, row: Mapping[str, str]) -> tuple[tuple[Turn, ...], str]:
+        """Return the turns before the last learned one, and its text; raises IndexError where none is learned."""
+        turns = self.turns(row)
+        last = [index for index, turn in enumerate(turns) if turn.learned][-1]
+        return turns[:last], turns[last].text
+
     def prompt_turns(self, row: Mapping[str, str]) -> tuple[Turn, ...]:
         """Return the turns before the last learned one: what a model is asked."""
         turns = self.turns(row)
@@ -151,7 +157,7 @@ class Template:
 
     def target(self, row: Mapping[str, str]) -> str:
         """Return the text of the last learned turn: what the row holds as right."""
-        return [turn.text for turn in self.turns(row) if turn.learned][-1]
+        return self.parted(row)[1]
 
     def goes_on(self, row: Mapping[str, str]) -> bool:
         """Tell whether the last learned turn of a row is left without its end marker."""
