@@ -46,7 +46,8 @@ def main() -> None:
 
         def taken(adapted: bool, these: list[dict[str, str]], batch: int) -> float:
             began = time.perf_counter()
-            contender_replies(Contender("one", answerer, adapted), these, most, batch)
+            one = Contender("one", answerer, adapted)
+            contender_replies(one, these, one.prompts(these), most, batch)
             return time.perf_counter() - began
 
         ratios = []

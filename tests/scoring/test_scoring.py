@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import difflib
+import functools
 import io
 import json
 import math
@@ -43,6 +44,7 @@ from foldkit.scoring.drawing import draw_scorecard
 from foldkit.scoring.markdown import all_lines, confusion_rows, figure_rows, scorecard_markdown, tables
 from foldkit.scoring.measures import check_schema, field_matches, parse
 from foldkit.scoring.measures.labels import macro_f1
+from foldkit.scoring.measures.measure import mean
 from foldkit.scoring.rewording import reworded
 from foldkit.scoring.scorecard import verdict
 from foldkit.scoring.words import asking_lines, failures, verdict_lines
@@ -209,11 +211,11 @@ def test_macro_f1_is_that_of_a_hand_made_table() -> None:
     ]
     replies = [Reply(target, answer) for target, answer in pairs]
     expected = (4 / 6 + 2 / 4 + 0.0) / 3
-    counts = np.ones((1, 6))
-    assert macro_f1(replies, Form())(counts)[0] == pytest.approx(expected)
+    of_rows, figure = macro_f1(replies, Form())
+    assert figure(np.ones((1, 6)) @ of_rows)[0] == pytest.approx(expected)
     edge = card_of(["SW 5"] * 20).contender("adapter").measures
     assert (edge["f1"], edge["f1"].value) == (edge["label"], 1.0)
-    without_fog = macro_f1(replies, Form())(np.array([[1, 1, 1, 1, 1, 0.0]]))[0]
+    without_fog = figure(np.array([[1, 1, 1, 1, 1, 0.0]]) @ of_rows)[0]
     assert without_fog == pytest.approx((4 / 6 + 2 / 4) / 2)
 
 
@@ -318,8 +320,7 @@ def test_resampled_intervals_cover_too() -> None:
     resamples, covered = alone(100), 0
     for _ in range(400):
         figures = rng.beta(2, 3, 100)
-        values = resamples.counts @ figures / resamples.counts.sum(1)
-        interval = resamples.interval(values)
+        interval = resamples.interval(resamples.each(functools.partial(mean, figures, np.ones(100))))
         covered += interval.low <= 0.4 <= interval.high
     assert 0.92 <= covered / 400 <= 0.98
 
@@ -333,7 +334,7 @@ def test_planted_ties_are_seldom_called_and_a_planted_gain_is_found() -> None:
         gain = rng.choice([1.0, -1.0, 0.0], size=200, p=[0.12, 0.02, 0.86])
         words = []
         for gains in (tie, gain):
-            interval = resamples.interval(resamples.counts @ gains / resamples.counts.sum(1))
+            interval = resamples.interval(resamples.each(functools.partial(mean, gains, np.ones(200))))
             words.append(verdict(interval, paired_test(gains, resamples, share=True), True))
         called += words[0] != "cannot tell"
         found += words[1] == "better"

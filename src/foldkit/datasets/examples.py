@@ -132,6 +132,12 @@ class Examples(Sequence[Example]):
         return np.asarray(spans[ends[1:] - 2])
 
     @property
+    def have_chosen(self) -> np.ndarray:
+        """Whether each example has a reply to learn, not a rejected one alone, bool (n,)."""
+        spans, ends = self._flat("spans")
+        return np.asarray(spans[ends[1:] - 1] > spans[ends[1:] - 2])
+
+    @property
     def n_learned(self) -> int:
         """Count of learned tokens of all examples."""
         spans, _ = self._flat("spans")

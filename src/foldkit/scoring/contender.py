@@ -30,18 +30,23 @@ class Contender:
     adapted: bool = False
     shots: Before = NO_SHOTS
 
+    def prompts(self, rows: Iterable[Row]) -> list[tuple[int, ...]]:
+        """Return the ids that each row is asked by."""
+        return [self.answerer.prompt_ids(row, self.shots) for row in rows]
+
 
 def contender_replies(
     contender: Contender,
     rows: Sequence[Row],
+    prompts: Sequence[tuple[int, ...]],
     max_tokens: int,
     batch: int,
     kept_at: Path | None = None,
     progress: Callable[[int], None] | None = None,
     *,
     ranked: bool = False,
-) -> tuple[list[Reply], float]:
-    """Return what the contender gives for every row, and the mean count of prompt tokens.
+) -> list[Reply]:
+    """Return what the contender gives for every row, asked by its `prompts`.
 
     Rows of like prompt length are asked together, `batch` of them or as many as TOKENS_AT_ONCE allows; each prompt is
     read once, for the answer and for the losses. With `kept_at` each batch is appended to that file, and batches that
@@ -49,7 +54,6 @@ def contender_replies(
     rejected reply is found too.
     """
     answerer = contender.answerer
-    prompts = [answerer.prompt_ids(row, contender.shots) for row in rows]
     order = sorted(range(len(rows)), key=lambda index: len(prompts[index]))
     found: dict[int, dict[str, Any]] = _kept(kept_at)
     for chosen in _together(order, [len(prompt) + max_tokens for prompt in prompts], batch):
@@ -60,8 +64,7 @@ def contender_replies(
                 append_jsonl(kept_at, {"replies": [{"index": index, **made[index]} for index in chosen]})
         if progress:
             progress(len(chosen))
-    replies = [Reply(answerer.template.target(row), row=row, **found[index]) for index, row in enumerate(rows)]
-    return replies, sum(map(len, prompts)) / len(rows)
+    return [Reply(answerer.template.target(row), row=row, **found[index]) for index, row in enumerate(rows)]
 
 
 def _together(order: Sequence[int], lengths: Sequence[int], most: int) -> Iterator[list[int]]:

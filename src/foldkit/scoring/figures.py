@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import functools
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -12,7 +12,7 @@ import numpy as np
 
 from .intervals import Interval, Resamples, no_difference, paired_test, share_interval, swapped_test
 from .measures import Form, Measure, Reply
-from .measures.measure import mean
+from .measures.measure import Sums, mean
 
 
 @dataclass(frozen=True)
@@ -33,14 +33,15 @@ class Figures:
 
     def wholes(self, counts: np.ndarray) -> np.ndarray:
         """Return the whole figure of each resample; `counts` (resamples, rows) says how often a row is in it."""
-        if self._whole:
-            return self._whole(counts)
+        if sums := self.sums:
+            return sums.figure(counts @ sums.of_rows)
         found = mean(self.of_rows, self.weights, counts)
         return np.array([self.measure.after(value) for value in found.tolist()])
 
     @functools.cached_property
-    def _whole(self) -> Callable[[np.ndarray], np.ndarray] | None:
-        return self.measure.whole(self.replies, self.form) if self.measure.whole else None
+    def sums(self) -> Sums | None:
+        """What the whole hangs on, None where it is a mean of rows."""
+        return self.measure.sums(self.replies, self.form) if self.measure.sums else None
 
     def whole_of(self, places: Sequence[int]) -> float:
         """Return the whole figure of some rows; not a number where none of them has a weight."""
@@ -52,7 +53,7 @@ class Figures:
         """Return the whole figure with its interval."""
         if self.are_share:
             return share_interval(self.of_rows.tolist(), resamples)
-        return resamples.interval(self.wholes(resamples.counts))
+        return resamples.interval(resamples.each(self.wholes))
 
     @property
     def are_share(self) -> bool:
@@ -60,7 +61,7 @@ class Figures:
 
         One that is no mean of rows is a share where all rows are alike: there no resample differs from another.
         """
-        as_mean = self.measure.whole is None or bool((self.of_rows == self.of_rows[0]).all())
+        as_mean = self.measure.sums is None or bool((self.of_rows == self.of_rows[0]).all())
         even = self.measure.high == 1 and bool((self.weights == 1).all())
         return as_mean and even and bool(np.isin(self.of_rows, (0.0, 1.0)).all())
 
@@ -83,23 +84,12 @@ def compare(after: Figures, before: Figures, resamples: Resamples) -> Compared |
     if not weights.any():
         return None
     after, before = (dataclasses.replace(one, weights=weights) for one in (after, before))
-    change = after.wholes(resamples.counts) - before.wholes(resamples.counts)
+    change = resamples.each(lambda counts: after.wholes(counts) - before.wholes(counts))
     alike = after.measure.high == 1 and not change.any()
     interval = no_difference(resamples) if alike else resamples.interval(change)
-    if after.measure.whole:
-        p = swapped_test(_swapped(after, before), resamples)
+    if after.sums and before.sums:
+        p = swapped_test(after.sums.figure, after.sums.of_rows, before.sums.of_rows, resamples)
     else:
         gains = (after.of_rows - before.of_rows) * weights
         p = paired_test(gains, resamples, share=after.are_share and before.are_share)
     return Compared(interval, p, float(np.nanstd(change[1:])) * len(weights) ** 0.5)
-
-
-def _swapped(after: Figures, before: Figures) -> Callable[[np.ndarray], np.ndarray]:
-    """Return what gives the difference of two wholes, where some rows have changed hands."""
-    both = Figures.of(after.measure, [*after.replies, *before.replies], after.form)
-
-    def difference(swapped: np.ndarray) -> np.ndarray:
-        own, other = (np.concatenate([~one, one], 1).astype(float) for one in (swapped, ~swapped))
-        return np.asarray(both.wholes(own) - both.wholes(other))
-
-    return difference

@@ -9,8 +9,14 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
+
+from .measures.measure import mean
+
+if TYPE_CHECKING:
+    from scipy.sparse import csr_array
 
 N_RESAMPLES = 2000
 N_FLIPS = 9999
@@ -29,10 +35,7 @@ class Interval:
 
 
 class Resamples:
-    """Resamples of rows by group, drawn once from a seed and used for every measure and contender.
-
-    `counts` (resamples + 1, rows) says how often a row is in each; the first one is the rows as they are.
-    """
+    """Resamples of rows by group, drawn once from a seed and used for every measure and contender."""
 
     def __init__(self, groups: Sequence[str], seed: int) -> None:
         if not groups:
@@ -41,14 +44,24 @@ class Resamples:
         self.group_of = np.array([places[name] for name in groups])
         self.n_groups, self.seed = len(places), seed
         rng, even = np.random.default_rng(seed), np.full(self.n_groups, 1 / self.n_groups)
-        self.counts = np.ones((N_RESAMPLES + 1, len(groups)))
+        # How often a group is in each; the first one is the rows as they are.
+        self._drawn = np.ones((N_RESAMPLES + 1, self.n_groups), np.min_scalar_type(self.n_groups))
         for line in range(1, N_RESAMPLES + 1):
-            self.counts[line] = rng.multinomial(self.n_groups, even)[self.group_of]
+            self._drawn[line] = rng.multinomial(self.n_groups, even)
 
     @property
     def single(self) -> bool:
         """Whether every row is a group of its own."""
         return self.n_groups == len(self.group_of)
+
+    def each(self, whole: Callable[[np.ndarray], np.ndarray]) -> np.ndarray:
+        """Return a figure of the rows as they are, then of each resample, float64 (resamples + 1,).
+
+        `whole` gives it for each line of counts (lines, rows), which say how often a row is in a resample.
+        """
+        at_once = 1 + _AT_ONCE // len(self.group_of)
+        some = (self._drawn[start : start + at_once] for start in range(0, len(self._drawn), at_once))
+        return np.concatenate([whole(drawn.take(self.group_of, 1).astype(float)) for drawn in some])
 
     def interval(self, values: np.ndarray) -> Interval:
         """Return the interval of a figure given for the rows as they are, then for each resample."""
@@ -69,9 +82,7 @@ def share_interval(figures: Sequence[float], resamples: Resamples, among: Sequen
     hits, groups = np.asarray(figures)[chosen], resamples.group_of[chosen]
     n = len(np.unique(groups))
     if n < len(hits) and 0 < hits.mean() < 1:
-        counts = resamples.counts[:, chosen]
-        total = counts.sum(1)
-        return resamples.interval(np.divide(counts @ hits, total, out=np.full_like(total, np.nan), where=total > 0))
+        return resamples.interval(resamples.each(lambda counts: mean(hits, np.ones(len(hits)), counts[:, chosen])))
     return share_of(round(n * float(hits.mean())), n)
 
 
@@ -104,14 +115,26 @@ def paired_test(gains: np.ndarray, resamples: Resamples, *, share: bool) -> floa
     return _turned_test(lambda turned: (1.0 - 2.0 * turned) @ sums, len(sums), resamples.seed)
 
 
-def swapped_test(difference: Callable[[np.ndarray], np.ndarray], resamples: Resamples) -> float:
+def swapped_test(
+    whole: Callable[[np.ndarray], np.ndarray], after: csr_array, before: csr_array, resamples: Resamples
+) -> float:
     """Return the two-sided p-value that a whole that is no mean of rows differs by chance between two contenders.
 
-    `difference` returns for each line of (lines, rows) the one's whole less the other's, where those rows at which it
-    is True have changed hands. Groups do so by chance, as the signs of gains are turned in `paired_test`.
+    `whole` gives it of sums over rows (lines, sums), to which a row adds what stands in `after` and `before` (rows,
+    sums). What both said of a group of rows changes hands by chance, as the signs of gains are turned in `paired_test`.
     """
-    rows = resamples.group_of  # taken, not indexed, which would leave lines that do not lie together
-    return _turned_test(lambda turned: difference(turned.take(rows, 1)), resamples.n_groups, resamples.seed)
+    from scipy.sparse import csr_array
+
+    rows = np.arange(len(resamples.group_of))
+    moved = csr_array((np.ones(len(rows)), (resamples.group_of, rows))) @ (after - before)
+    moved = moved[np.flatnonzero(abs(moved).sum(1))]
+    own, other = after.sum(0), before.sum(0)
+
+    def difference(turned: np.ndarray) -> np.ndarray:
+        change = turned.astype(float) @ moved
+        return np.asarray(whole(own - change) - whole(other + change))
+
+    return _turned_test(difference, moved.shape[0], resamples.seed)
 
 
 def _turned_test(figure: Callable[[np.ndarray], np.ndarray], n: int, seed: int) -> float:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import functools
 from collections import Counter
 from collections.abc import Container, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -233,12 +234,11 @@ def _general(given: Given, base: Given, seed: int) -> dict[str, Difference | Int
     for text, (sums, counts) in given.general.items():
         resamples = Resamples([str(index) for index in range(len(sums))], seed)
         tokens = np.array(counts, dtype=float)
-
-        own = mean(np.array(sums) / tokens, tokens, resamples.counts)
+        own = resamples.each(functools.partial(mean, np.array(sums) / tokens, tokens))
         found[text] = resamples.interval(own)
         if given is not base and text in base.general:
             of_base = np.array(base.general[text][0])
-            interval = resamples.interval(own - mean(of_base / tokens, tokens, resamples.counts))
+            interval = resamples.interval(own - resamples.each(functools.partial(mean, of_base / tokens, tokens)))
             p = paired_test(np.array(sums) - of_base, resamples, share=False)
             word = {"better": "better", "worse": "forgot", "cannot tell": "cannot tell"}[verdict(interval, p, False)]
             found[f"{text}, difference"] = Difference(interval, word, p)

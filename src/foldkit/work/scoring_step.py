@@ -7,13 +7,13 @@ import functools
 import json
 import shlex
 from collections import Counter
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
 
 from foldkit.adapters import put_on, read_adapter, read_header
 from foldkit.answering import NO_SHOTS, Answerer, NearestShots, Shots, draw_shots, key_of
-from foldkit.datasets import Coded, Dataset, Example
+from foldkit.datasets import Coded, Dataset, Examples
 from foldkit.formats import InputError, UsageError, fingerprint_files, fingerprint_value, near_name, read_json
 from foldkit.formats.jsonl import read_text
 from foldkit.models import Base
@@ -147,7 +147,7 @@ class _Scoring:
             near,
             Counter(self.inputs.template.target(row).strip() for row in train),
             self._columns(),
-            _leaks(self.sheet) if train else [],
+            self._leaks() if train else [],
             self.suspects,
             self._form(),
         )
@@ -167,6 +167,9 @@ class _Scoring:
             return {name: [row.get(name, "") for row in self.cells] for name in names}
         said = [template.prompt_turns(row) for row in self.cells]
         return {"the last message": [turns[-1].text if turns else "" for turns in said]}
+
+    def _leaks(self) -> list[str]:
+        return [str(leak) for leak in split(self.sheet, self.inputs).leaks if leak.part == "test"]
 
     @property
     def signed(self) -> dict[str, Any]:
@@ -237,12 +240,22 @@ class _Scoring:
                 self.on_scored(name, done, len(rows))
 
         ranked = "ranked" in self.settings.measures
-        kept_at = self._kept_at(contender, rows, adapter, ranked=ranked)
-        return contender_replies(
-            contender, rows, self.max_tokens, self.settings.batch, kept_at, progress, ranked=ranked
+        prompts = contender.prompts(rows)
+        kept_at = self._kept_at(contender, rows, prompts, adapter, ranked=ranked)
+        replies = contender_replies(
+            contender, rows, prompts, self.max_tokens, self.settings.batch, kept_at, progress, ranked=ranked
         )
+        return replies, sum(map(len, prompts)) / len(rows)
 
-    def _kept_at(self, contender: Contender, rows: Sequence[Row], adapter: str, *, ranked: bool) -> Path:
+    def _kept_at(
+        self,
+        contender: Contender,
+        rows: Sequence[Row],
+        prompts: Sequence[tuple[int, ...]],
+        adapter: str,
+        *,
+        ranked: bool,
+    ) -> Path:
         """Return the file that keeps a contender's answers: its name holds all that they depend on."""
         answerer = contender.answerer
         made_from = {
@@ -251,7 +264,7 @@ class _Scoring:
             "adapter": adapter,
             "template": answerer.template.as_mapping(),
             "markup": dataclasses.asdict(answerer.encoder.markup) | {"where": ""},
-            "prompts": fingerprint_value([answerer.prompt_ids(row, contender.shots) for row in rows]),
+            "prompts": fingerprint_value(prompts),
             "replies": fingerprint_value([[answerer.template.target(row) for row in rows], ranked]),
             "limits": [self.max_tokens, self.settings.batch],
         }
@@ -262,7 +275,7 @@ class _Scoring:
     @functools.cached_property
     def _train_rows(self) -> list[dict[str, str]]:
         by_number = dict(rows_of(self.inputs.table))
-        return [by_number[example.row] for example in _with_reply(self.dataset.parts["train"])]
+        return [by_number[row] for row in _with_reply(self.dataset.parts["train"])]
 
     def _with_shots(self, one: ContenderSettings, asker: Answerer) -> Contender | None:
         if not one.shots:
@@ -311,7 +324,7 @@ class _Scoring:
         """Return the rows of train whose replies the adapter still finds the hardest, a token."""
         if not self.settings.suspects:
             return []
-        examples, rows = _with_reply(self.dataset.parts["train"]), self._train_rows
+        numbers, rows = _with_reply(self.dataset.parts["train"]), self._train_rows
         losses: list[float] = []
         template, batch = contender.answerer.template, self.settings.batch
         with contender.answerer.switched(contender.adapted):
@@ -320,8 +333,7 @@ class _Scoring:
                 losses += [sum(values) / len(values) for values in found]
         worst = sorted(range(len(rows)), key=lambda index: -losses[index])[: self.settings.suspects]
         return [
-            {"row": examples[index].row, "loss": losses[index], "reply": template.target(rows[index])}
-            for index in worst
+            {"row": numbers[index], "loss": losses[index], "reply": template.target(rows[index])} for index in worst
         ]
 
     def _form(self) -> Form:
@@ -349,7 +361,7 @@ def _test_rows(dataset: Dataset, inputs: Inputs, by: str) -> list[tuple[int, dic
     if by:
         column(inputs.table, by, "[score] by")
     by_number = dict(rows_of(inputs.table))
-    rows = [(example.row, by_number[example.row]) for example in _with_reply(dataset.parts["test"])]
+    rows = [(row, by_number[row]) for row in _with_reply(dataset.parts["test"])]
     if not rows:
         raise InputError("[split]", "rows in test with a reply", "at least one", "none", "give test a share")
     return rows
@@ -368,9 +380,10 @@ def _template_of_same_reply(name: str, sheet: Sheet, inputs: Inputs, rows: Seque
     return template
 
 
-def _with_reply(examples: Iterable[Example]) -> list[Example]:
-    """Return the examples but for those that have a rejected reply alone, which hold nothing as right."""
-    return [example for example in examples if example.chosen]
+def _with_reply(examples: Examples) -> list[int]:
+    """Return the rows of examples but for those that have a rejected reply alone, which hold nothing as right."""
+    rows: list[int] = examples.rows[examples.have_chosen].tolist()
+    return rows
 
 
 def _check_data(run: RunFolder, sheet: Sheet, dataset: Dataset) -> None:
@@ -385,7 +398,3 @@ def _check_data(run: RunFolder, sheet: Sheet, dataset: Dataset) -> None:
     if told:
         todo = f"it was trained by other settings: {' '.join(f'--set {shlex.quote(one)}' for one in told)}"
     raise InputError(run.adapter, "data", before, dataset.fingerprint, todo)
-
-
-def _leaks(sheet: Sheet) -> list[str]:
-    return [str(leak) for leak in split(sheet).leaks if leak.part == "test"]

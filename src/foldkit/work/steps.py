@@ -52,9 +52,9 @@ class Split:
     leaks_ungrouped: tuple[Leak, ...]
 
 
-def split(sheet: Sheet) -> Split:
+def split(sheet: Sheet, inputs: Inputs | None = None) -> Split:
     """Assign every row to its part, and look for rows outside train that stand in train too."""
-    inputs = open_inputs(sheet)
+    inputs = inputs or open_inputs(sheet)
     pairs = pairs_of(inputs.table, inputs.template)
     near = near_texts(texts_of(pairs), sheet.split.near)
     parts = _assigned(sheet, inputs).parts

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 
 import numpy as np
 
 from .exact import plain
-from .measure import Form, Measure, Reply
+from .measure import Form, Measure, Reply, Sums
 
 
 def figure(reply: Reply, form: Form) -> float:
@@ -15,26 +15,28 @@ def figure(reply: Reply, form: Form) -> float:
     return float(plain(reply.answer) == plain(reply.target))
 
 
-def macro_f1(replies: Sequence[Reply], form: Form) -> Callable[[np.ndarray], np.ndarray]:
-    """Return what gives F1 averaged over the labels that stand among the targets, in each resample (resamples, rows).
+def macro_f1(replies: Sequence[Reply], form: Form) -> Sums:
+    """Return what F1 hangs on: of each label that stands among the targets how often it is right, wanted and said.
 
-    A label that a resample has neither among targets nor among answers is left out of its average.
+    F1 is averaged over labels; one that is neither wanted nor said where it is taken is left out of its average.
     """
+    from scipy.sparse import csr_array
+
     labels = {label: place for place, label in enumerate(dict.fromkeys(plain(reply.target) for reply in replies))}
     n = len(labels)
     target = np.array([labels[plain(reply.target)] for reply in replies])
     answer = np.array([labels.get(plain(reply.answer), n) for reply in replies])
-    right = np.where(answer == target, target, n)
+    (right,), rows, (known,) = np.nonzero(answer == target), np.arange(len(replies)), np.nonzero(answer < n)
+    columns = np.concatenate([target[right], n + target, 2 * n + answer[known]])
+    of_rows = np.concatenate([right, rows, known])
+    return Sums(csr_array((np.ones(len(columns)), (of_rows, columns)), shape=(len(replies), 3 * n)), _averaged)
 
-    def averaged(counts: np.ndarray) -> np.ndarray:
-        found = np.empty(len(counts))
-        for place, line in enumerate(counts):
-            n_right, n_wanted, n_said = (np.bincount(own, line, n + 1)[:n] for own in (right, target, answer))
-            of_label = np.divide(2 * n_right, n_wanted + n_said, out=np.zeros(n), where=n_wanted + n_said > 0)
-            found[place] = of_label.sum() / max(1, np.count_nonzero(n_wanted + n_said))
-        return found
 
-    return averaged
+def _averaged(sums: np.ndarray) -> np.ndarray:
+    n_right, n_wanted, n_said = np.split(sums, 3, axis=1)
+    n_both = n_wanted + n_said
+    of_label = np.divide(2 * n_right, n_both, out=np.zeros_like(n_both), where=n_both > 0)
+    return np.asarray(of_label.sum(1) / np.maximum(1, np.count_nonzero(n_both, axis=1)))
 
 
 def label_pair(reply: Reply) -> tuple[str, str]:
@@ -43,4 +45,4 @@ def label_pair(reply: Reply) -> tuple[str, str]:
 
 
 LABEL = Measure("label", "share of answers that are the right label", 0, 1, True, figure)
-F1 = Measure("f1", "F1 of each label, averaged over labels", 0, 1, True, figure, whole=macro_f1)
+F1 = Measure("f1", "F1 of each label, averaged over labels", 0, 1, True, figure, sums=macro_f1)

@@ -5,9 +5,12 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
+
+if TYPE_CHECKING:
+    from scipy.sparse import csr_array
 
 INFINITY = math.inf
 
@@ -55,8 +58,14 @@ def mean(figures: np.ndarray, weights: np.ndarray, counts: np.ndarray) -> np.nda
     return np.asarray(np.divide(sums, total, out=np.full_like(total, np.nan), where=total > 0))
 
 
-# From replies and their form to what gives the whole figure of each resample (resamples, rows).
-Whole = Callable[[Sequence[Reply], Form], Callable[[np.ndarray], np.ndarray]]
+class Sums(NamedTuple):
+    """What a whole figure that is no mean of rows hangs on: sums over rows.
+
+    `of_rows` (rows, sums) says what each row adds to them; `figure` gives the whole of each line of (lines, sums).
+    """
+
+    of_rows: csr_array
+    figure: Callable[[np.ndarray], np.ndarray]
 
 
 @dataclass(frozen=True)
@@ -64,7 +73,7 @@ class Measure:
     """One way of scoring: a figure and a weight for each row; the whole is the weighted mean of the figures.
 
     `figure(reply, form)` returns the row's figure in [low, high]. `after` turns the mean into what is shown. Where a
-    whole is no mean of rows, `whole(replies, form)` returns what gives it for each resample. `needs` says what of a
+    whole is no mean of rows, `sums(replies, form)` returns what it hangs on. `needs` says what of a
     reply must be there: "losses", "hits", "rejected", "grades", or "" for the answer alone.
     """
 
@@ -76,7 +85,7 @@ class Measure:
     figure: Callable[[Reply, Form], float]
     weight: Callable[[Reply], float] = lambda reply: 1.0
     after: Callable[[float], float] = lambda value: value
-    whole: Whole | None = None
+    sums: Callable[[Sequence[Reply], Form], Sums] | None = None
     needs: str = ""
 
     def fits(self, replies: Sequence[Reply]) -> bool:
