@@ -73,7 +73,7 @@ def test_the_whole_way(work_folder: Path) -> None:
     assert "best validation loss" in trained.stdout
     assert "best so far" in trained.stderr
     assert "best so far" not in trained.stdout
-    scored = call("score", "--run", "first", cwd=work_folder)
+    scored = call("score", "first", cwd=work_folder)
     assert scored.returncode == 0, scored.stderr
     assert "adapter is better than base: loss" in scored.stdout
     asked = call("ask", "wind 3 west?", "--both", "--max-tokens", "3", cwd=work_folder)
@@ -396,7 +396,7 @@ def test_ctrl_c_in_an_answer_keeps_what_came(work_folder: Path) -> None:
         (["forecast", "--set", "split.validation=0"], 1, "rows in validation: expected at least one"),
         (["train", "--set", "split.test=38", "--set", "split.validation=2"], 1, "rows in train: expected at least one"),
         (["watch"], 1, "train first"),
-        (["score", "--run", "x"], 2, "a run of this sheet"),
+        (["score", "x"], 2, "RUN: run: expected a run of this sheet"),
         (["ask", "--slot", "x"], 2, "expected name=value"),
         (["ask", "--both", "--base-only", "x"], 2, "--base-only: other options: expected none of these beside it"),
         (["ask", "x", "--file", "rows.jsonl"], 2, "--file: other options: expected none of these beside it"),
@@ -405,11 +405,6 @@ def test_ctrl_c_in_an_answer_keeps_what_came(work_folder: Path) -> None:
         (["look", "--row", "99"], 2, "1 to 40"),
         (["score", "--rows", "rows.jsonl"], 2, "expected a new file, found 'rows.jsonl'"),
         (["look", "--colour"], 2, "No such option"),
-        (
-            ["score", "run-001"],
-            2,
-            "(run-001)\nA run is named by --run. Rows and settings stand in the sheet: fold.toml",
-        ),
         (
             ["build", "rows.csv"],
             2,

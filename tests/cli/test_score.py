@@ -51,14 +51,14 @@ def test_before_there_is_a_run_base_and_shots_are_scored(work_folder: Path) -> N
     made = ("--set", 'score.contender=[{name="made", answers="made.jsonl"}]')
     lost = call("score", *made, "--fail-under", "loss=1", cwd=work_folder)
     assert (lost.returncode, "loss could not be taken of made" in lost.stderr) == (1, True)
-    both = call("score", "--before", "--run", "run-001", cwd=work_folder)
+    both = call("score", "--before", "run-001", cwd=work_folder)
     assert (both.returncode, "--before" in both.stderr) == (2, True)
 
 
 def test_picks_are_made_blind_and_gone_on_with(trained_folder: Path) -> None:
     """Three picks, a stop, the rest; the share has its interval; the rows can be trained on and say where from."""
     early = call("score", "--pick", cwd=trained_folder)
-    assert (early.returncode, "foldkit score --run run-001" in early.stderr) == (1, True)
+    assert (early.returncode, "foldkit score run-001" in early.stderr) == (1, True)
     assert call("score", cwd=trained_folder).returncode == 0
 
     def picking(*keys: str) -> str:

@@ -96,7 +96,7 @@ def open_to_build(sheet_file: Path, changes: Sequence[str]) -> Sheet:
     return sheet
 
 
-def find_run(sheet: Sheet, name: str, option: str = "--run") -> RunFolder:
+def find_run(sheet: Sheet, name: str, option: str = "RUN") -> RunFolder:
     """Return the run of that name, or the newest one."""
     from foldkit.formats import UsageError, near_name
     from foldkit.runs import RunFolder, newest_run
@@ -112,7 +112,7 @@ def find_run(sheet: Sheet, name: str, option: str = "--run") -> RunFolder:
 
 def find_runs(sheet: Sheet, names: Sequence[str]) -> list[RunFolder]:
     """Return the runs of these names, or the newest one alone."""
-    return [find_run(sheet, name, "RUN") for name in names or ("",)]
+    return [find_run(sheet, name) for name in names or ("",)]
 
 
 def other_losses(found: Sequence[RunFolder]) -> str:

@@ -67,13 +67,12 @@ def main() -> None:
 
 
 def _say_where_files_go(error: click.ClickException) -> None:
-    """Say of an argument too many how a sheet or a run is named, where the command reads one."""
+    """Say of an argument too many how a sheet is named, where the command reads one."""
     command = error.ctx.command if isinstance(error, click.UsageError) and error.ctx else None
     options = {name for option in command.params for name in option.opts} if command else set()
     if "--sheet" not in options or "unexpected extra argument" not in error.message:
         return
-    run = "A run is named by --run. " if "--run" in options else ""
-    click.echo(f"{run}Rows and settings stand in the sheet: fold.toml in this folder, or --sheet FILE.", err=True)
+    click.echo("Rows and settings stand in the sheet: fold.toml in this folder, or --sheet FILE.", err=True)
 
 
 def _memory_ran_out(error: Exception) -> bool:

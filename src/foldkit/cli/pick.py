@@ -21,9 +21,7 @@ def pick_by_hand(sheet: Sheet, run: RunFolder) -> None:
     from foldkit.scoring.picking import blind_pairs, keep_pick, preference_rows, read_picks
 
     if not run.rows.exists():
-        raise InputError(
-            run.rows, "scored rows", "the answers of a scoring", None, f"foldkit score --run {run.path.name}"
-        )
+        raise InputError(run.rows, "scored rows", "the answers of a scoring", None, f"foldkit score {run.path.name}")
     pairs = blind_pairs(read_jsonl(run.rows), _FIRST, _SECOND, sheet.score.seed)
     picks = read_picks(run.picks, pairs)
     todo = [pair for pair in pairs if pair.row not in picks]

@@ -20,5 +20,5 @@ def report(run: str, sheet_file: Path, changes: tuple[str, ...], page: Path | No
 
     if page and page.suffix.lower() not in (".html", ".htm"):
         raise UsageError("--out", "file", "a name that ends in .html", str(page), "give it that ending")
-    written = write_report(find_run(open_to_build(sheet_file, changes), run, "RUN"), page)
+    written = write_report(find_run(open_to_build(sheet_file, changes), run), page)
     out().print(f"report {written}")

@@ -62,7 +62,7 @@ def show(sheet_file: Path, run: str) -> None:
 
     from .live import View
 
-    folder = find_run(open_sheet(sheet_file, ()), run, "RUN")
+    folder = find_run(open_sheet(sheet_file, ()), run)
     summary, console = summarise_run(folder), out()
     log = read_log(folder.log)
     console.print(View(summary, log).headline())
@@ -111,7 +111,7 @@ def note(sheet_file: Path, run: str, text: str) -> None:
     """Keep a note with RUN; an empty one takes it away."""
     from foldkit.runs import write_note
 
-    write_note(find_run(open_sheet(sheet_file, ()), run, "RUN"), text)
+    write_note(find_run(open_sheet(sheet_file, ()), run), text)
 
 
 @runs.command()
@@ -121,7 +121,7 @@ def stop(sheet_file: Path, run: str) -> None:
     """Ask a training to save and stop after its step. RUN is the newest by default."""
     from foldkit.runs import ask_to_stop
 
-    folder = find_run(open_sheet(sheet_file, ()), run, "RUN")
+    folder = find_run(open_sheet(sheet_file, ()), run)
     ask_to_stop(folder)
     said = f"{folder.path.name} saves and stops after its step; go on: foldkit train --resume {folder.path.name}"
     out().print(said)

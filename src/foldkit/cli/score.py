@@ -29,30 +29,33 @@ if TYPE_CHECKING:
     from foldkit.work import Sheet
 
 
-@click.command(epilog="Example: foldkit score --run run-002 --fail-under exact=0.8")
+@click.command(epilog="Example: foldkit score run-002 --fail-under exact=0.8")
+@click.argument("run_name", metavar="[RUN]", default="")
 @sheet_options
-@click.option("--run", "run_name", default="", help="The run to score; the newest by default.")
 @click.option("--before", is_flag=True, help="Before training: the base, and the base with shots.")
 @click.option("--fail-under", "least", multiple=True, metavar="MEASURE=VALUE", help="Exit code 1 below this figure.")
 @click.option("--rows", "rows", type=NewFile(fresh=True), help="Write every row's figures: .csv or .parquet.")
 @click.option("--pick", "picks", is_flag=True, help="Pick the better of two answers, blind; base against adapter.")
 def score(
+    run_name: str,
     sheet_file: Path,
     changes: tuple[str, ...],
-    run_name: str,
     before: bool,
     least: tuple[str, ...],
     rows: Path | None,
     picks: bool,
 ) -> None:
-    """Score base, contenders and adapter on the same test rows. Before there is a run, base and shots alone."""
+    """Score base, contenders and adapter on the same test rows.
+
+    RUN is the newest by default. Before there is one, base and shots alone.
+    """
     from foldkit.formats import one_of
 
     sheet = open_to_build(sheet_file, changes)
     limits = _limits(least, sheet)
     if rows:
         one_of(rows.suffix, (".csv", ".parquet"), "--rows", "ending")
-    refuse_together({"--before": before, "--run": run_name})
+    refuse_together({"--before": before, "RUN": run_name})
     if picks:
         refuse_beside("--pick", {"--before": before, "--rows": rows, "--fail-under": least})
     begun = not before and (run_name or any(sheet.path("runs").glob("*/adapter.safetensors")))

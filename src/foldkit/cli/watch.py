@@ -26,7 +26,7 @@ _REST, _PAUSE = 4, 0.5
 @click.option("--once", is_flag=True, help="Show the run as it is now, and end.")
 def watch(run: str, sheet_file: Path, changes: tuple[str, ...], once: bool) -> None:
     """Follow a run until it ends: losses, figures, time to go, events. RUN is the newest by default."""
-    folder = find_run(open_sheet(sheet_file, changes), run, "RUN")
+    folder = find_run(open_sheet(sheet_file, changes), run)
     if once:
         console = out()
         colored = console.is_terminal and not console.no_color
