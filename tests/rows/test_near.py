@@ -57,6 +57,7 @@ def test_near_texts_are_those_of_the_exact_likeness(threshold: float) -> None:
     pairs = zip(near.first.tolist(), near.second.tolist(), near.likeness.tolist(), strict=True)
     found = {(int(near.rows[a]), int(near.rows[b])): alike for a, b, alike in pairs}
     expected = {pair: alike for pair, alike in every_likeness(150).items() if alike >= threshold}
+    assert len(found) == len(near.first), "each pair once"
     assert found.items() <= expected.items()
     assert len(found) >= 0.99 * len(expected)
     assert len(expected) >= (15 if threshold < 1 else 0)

@@ -24,11 +24,12 @@ from foldkit.training import (
     Stepped,
     TrainSettings,
     objective_for,
+    pair_objective,
     reference_values,
     train_adapter,
 )
 from foldkit.training.pair_notes import length_note, pair_notes
-from foldkit.training.pair_objective import PairObjective
+from foldkit.training.pair_objective import Neighbours, PairObjective
 from foldkit.training.preferences import log_rest
 from foldkit.training.settings import STRENGTHS, PairSettings
 from foldkit.training.stepping import Stepper
@@ -186,10 +187,14 @@ def test_the_gradient_of_pairs_does_not_change_with_their_passes(name: str) -> N
 
 
 @pytest.mark.parametrize("name", ["direct", "unpaired"])
-def test_processes_find_a_part_of_the_reference_each(name: str) -> None:
-    """As many passes in each, the values those of one process; what is known is not found again."""
+def test_processes_find_a_part_of_the_reference_each(name: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    """As many passes in each, the values those of one process; what is known is not found again; few at once or all."""
     decoder, rows, settings = tiny_decoder(), pairs(), TrainSettings(objective=name, micro_batch=2)
     whole = dict(ChainMap(*reference_values(decoder, rows, settings)))
+    with monkeypatch.context() as patch:
+        patch.setattr(pair_objective, "_AT_ONCE", 2)
+        few = dict(ChainMap(*reference_values(decoder, rows, settings)))
+    assert {row: pytest.approx(values, rel=1e-9) for row, values in few.items()} == whole
     shares = [list(reference_values(decoder, rows, settings, team=Team(rank, 4))) for rank in range(4)]
     assert {len(share) for share in shares} == {1}
     assert dict(ChainMap(*itertools.chain(*shares))) == whole
@@ -234,7 +239,7 @@ def test_rows_with_one_reply_alone_are_the_halves_of_pairs() -> None:
     settings, values = TrainSettings(objective="unpaired", micro_batch=3), (-20.0, -21.0, -40.0)
     decoder, totals = tiny_decoder(), []
     for rows in (whole, [*good, *bad], good):
-        objective = PairObjective(settings, {one.row: values for one in rows}, baseline=BASELINE)
+        objective = PairObjective(settings, {one.row: values for one in rows}, Neighbours(rows), BASELINE)
         passes = objective.passes(rows)
         losses = [objective.loss(decoder, piece, training=True) for piece in passes]
         n_items = sum(loss.n_items for loss in losses)

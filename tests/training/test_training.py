@@ -174,6 +174,9 @@ def test_packing_loses_nothing_and_overfills_nothing(lengths: list[int], size: i
     filled = sorted(sum(len(example.ids) for example in row) for row in rows)
     assert filled[-1] <= room
     assert len(filled) < 2 or filled[0] + filled[1] > room
+    for place, row in enumerate(rows):
+        later = [len(example.ids) for other in rows[place + 1 :] for example in other]
+        assert sum(len(example.ids) for example in row) + min(later, default=room) > room, "the first that has room"
     shares = [sum(example.n_tokens for example in part) for part in dealt(ordered, n_lanes)]
     assert len(shares) == min(n_lanes, len(examples))
     assert max(shares) - min(shares) <= max(lengths)

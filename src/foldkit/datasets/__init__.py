@@ -4,7 +4,7 @@ from .assignment import assignment_path, read_assignment, write_assignment
 from .building import build_dataset
 from .checks import CHECKS, Finding, check_pairs, too_few, unseen_labels
 from .coding import Coded, Coder, SetAside, code_rows
-from .examples import Example, Examples, token_counts
+from .examples import Example, Examples, row_numbers, token_counts
 from .leaks import Leak, find_leaks
 from .linting import lint_template
 from .padding import padding_share
@@ -43,6 +43,7 @@ __all__ = [
     "read_assignment",
     "read_built",
     "row_keys",
+    "row_numbers",
     "token_counts",
     "too_few",
     "unseen_labels",

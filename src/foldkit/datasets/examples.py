@@ -183,6 +183,14 @@ class Examples(Sequence[Example]):
         return np.asarray(pyarrow.compute.list_flatten(column).to_numpy()), ends
 
 
+def row_numbers(examples: Sequence[Example]) -> list[int]:
+    """Return the row of each example, of a part on disk without reading the examples."""
+    if not isinstance(examples, Examples):
+        return [example.row for example in examples]
+    rows: list[int] = examples.rows.tolist()
+    return rows
+
+
 def token_counts(examples: Sequence[Example]) -> list[int]:
     """Return the count of all tokens of each example, of a part on disk without reading the examples."""
     if not isinstance(examples, Examples):

@@ -8,6 +8,8 @@ import random
 import statistics
 from collections.abc import Iterator, Sequence
 
+import numpy as np
+
 from foldkit.datasets import Example, Examples, token_counts
 from foldkit.formats import InputError
 from foldkit.models.batch import Batch, pack, pad
@@ -130,13 +132,14 @@ def dealt(ordered: Sequence[Example], n_parts: int) -> list[list[Example]]:
 def first_fit(ordered: Sequence[Example], room: int) -> list[list[Example]]:
     """Put each example, the longest first, into the first sequence of `room` tokens that has space left for it."""
     rows: list[list[Example]] = []
-    left: list[int] = []
+    left = np.zeros(len(ordered), np.int64)
     for example in ordered:
         size = example.n_tokens
-        place = next((index for index, n in enumerate(left) if n >= size), len(rows))
-        if place == len(rows):
+        place = int((left[: len(rows)] >= size).argmax()) if rows else 0
+        if left[place] < size:
+            place = len(rows)
             rows.append([])
-            left.append(max(room, size))
+            left[place] = max(room, size)
         rows[place].append(example)
         left[place] -= size
     return rows

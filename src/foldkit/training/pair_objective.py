@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import dataclasses
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 import torch
 from torch import Tensor
 
-from foldkit.datasets import Example
+from foldkit.datasets import Example, row_numbers, token_counts
 from foldkit.formats import InputError
 from foldkit.models.batch import Batch, Replies, pack_replies
 from foldkit.models.decoder import Decoder
@@ -23,21 +23,35 @@ from .team import ALONE, Team
 
 # For each row the log-probabilities (nats) of its chosen, its rejected and its neighbour's chosen reply.
 Reference = Mapping[int, tuple[float, float, float]]
-# For each row its prompt and the reply of another.
-Neighbours = Mapping[int, tuple[tuple[int, ...], tuple[int, ...]]]
 _NONE: Reference = {}
+# Examples that are held at once to be divided into passes.
+_AT_ONCE = 4096
+
+
+class Neighbours:
+    """Of each row its prompt with the reply of the next one, or of the first, read when it is asked for."""
+
+    def __init__(self, examples: Sequence[Example]) -> None:
+        self._examples = examples
+        self._places = {row: place for place, row in enumerate(row_numbers(examples))}
+
+    def of(self, row: int) -> Replies:
+        """Return the prompt of a row with another row's reply."""
+        place = self._places[row]
+        one, other = self._examples[place], self._examples[(place + 1) % len(self._examples)]
+        return Replies(one.prompt, other.chosen or other.rejected, ())
 
 
 @dataclass
 class PairObjective:
     """One of OBJECTIVES over pairs, against the values of a reference by row.
 
-    `neighbours` are the chosen replies of other rows, by row: with them the divergence of `unpaired` is estimated.
+    By `neighbours`, of all examples, the divergence of `unpaired` is estimated.
     """
 
     settings: TrainSettings
     reference: Reference
-    neighbours: Neighbours = field(default_factory=dict)
+    neighbours: Neighbours
     baseline: float = 0.0
 
     def passes(self, examples: Sequence[Example], n_processes: int = 1, n_lanes: int = 1) -> list[Batch]:
@@ -65,8 +79,7 @@ class PairObjective:
         self.baseline = max(0.0, total / count)
 
     def _of_neighbours(self, decoder: Decoder, rows: Sequence[int]) -> Tensor:
-        pairs = [Replies(*self.neighbours[row], ()) for row in rows]
-        return reply_log_probs(decoder, pack_replies(pairs, rows))[0][:, 0]
+        return _of_others(decoder, self.neighbours, rows)
 
     def n_items(self, passes: Sequence[Batch]) -> int:
         """Return the pairs, or for `unpaired` the replies."""
@@ -103,11 +116,9 @@ def packed_pairs(examples: Sequence[Example], *, share: bool = True) -> Batch:
     return pack_replies(pairs, [example.row for example in examples], share=share)
 
 
-def neighbours_of(examples: Sequence[Example]) -> Neighbours:
-    """Return for each row its prompt and the reply of the next one, that of the first for the last."""
-    every = list(examples)
-    after = (*every[1:], every[0])
-    return {one.row: (one.prompt, other.chosen or other.rejected) for one, other in zip(every, after, strict=True)}
+def _of_others(decoder: Decoder, neighbours: Neighbours, rows: Sequence[int]) -> Tensor:
+    """Return the log-probabilities of other rows' replies after the prompts of these, (n,)."""
+    return reply_log_probs(decoder, pack_replies([neighbours.of(row) for row in rows], rows))[0][:, 0]
 
 
 @torch.no_grad()
@@ -120,26 +131,32 @@ def reference_values(
     pass all of whose rows are `known` is not made.
     """
     decoder.eval()
-    neighbours = neighbours_of(examples)
-    passes = grouped(list(examples), settings, max(1, len(examples) // settings.n_micro))
-    for start in range(0, len(passes), team.size):
-        piece = passes[start + team.rank] if start + team.rank < len(passes) else []
-        if any(one.row not in known for one in piece):
-            yield _values(decoder, piece, neighbours, settings)
-        else:
-            yield {one.row: known[one.row] for one in piece}
+    neighbours = Neighbours(examples)
+    for passes in _passes_of_all(examples, settings):
+        for start in range(0, len(passes), team.size):
+            piece = passes[start + team.rank] if start + team.rank < len(passes) else []
+            if any(one.row not in known for one in piece):
+                yield _values(decoder, piece, neighbours, settings)
+            else:
+                yield {one.row: known[one.row] for one in piece}
+
+
+def _passes_of_all(examples: Sequence[Example], settings: TrainSettings) -> Iterator[list[list[Example]]]:
+    """Yield the passes of some examples after another, the longest first, so that few are held at once."""
+    lengths = token_counts(examples)
+    order = sorted(range(len(lengths)), key=lambda place: -lengths[place])
+    for start in range(0, len(order), _AT_ONCE):
+        some = [examples[place] for place in order[start : start + _AT_ONCE]]
+        yield grouped(some, settings, max(1, len(some) // settings.n_micro))
 
 
 def _values(
     decoder: Decoder, piece: Sequence[Example], neighbours: Neighbours, settings: TrainSettings
 ) -> dict[int, tuple[float, float, float]]:
-    own = reply_log_probs(decoder, packed_pairs(piece))[0]
-    others = torch.zeros(len(piece), 1, dtype=own.dtype)
-    if settings.either:
-        pairs = [Replies(*neighbours[one.row], ()) for one in piece]
-        others = reply_log_probs(decoder, pack_replies(pairs, [one.row for one in piece]))[0][:, :1]
-    every = zip(piece, torch.cat((own, others), 1).tolist(), strict=True)
-    return {one.row: (values[0], values[1], values[2]) for one, values in every}
+    own, rows = reply_log_probs(decoder, packed_pairs(piece))[0], [one.row for one in piece]
+    others = _of_others(decoder, neighbours, rows) if settings.either else own.new_zeros(len(rows))
+    every = zip(rows, own.tolist(), others.tolist(), strict=True)
+    return {row: (chosen, rejected, other) for row, (chosen, rejected), other in every}
 
 
 def objective_for(
@@ -163,5 +180,4 @@ def objective_for(
     if settings.best_by in OF_PAIRS and not any(one.chosen and one.rejected for one in examples):
         todo = "set best_by to loss"
         raise InputError("[train]", f"best_by {settings.best_by}", "rows with both replies", "none", todo)
-    neighbours = neighbours_of(examples) if settings.either else {}
-    return PairObjective(settings, values, neighbours)
+    return PairObjective(settings, values, Neighbours(examples))

@@ -87,7 +87,7 @@ def _found(parts: Parts, team: Team, kept_at: Path, stop: Callable[[], bool], te
             if team.totals(stop())[0]:
                 done = "what was found of the reference is kept: the same command goes on with it"
                 raise StoppedError(f"stopped before the first step; {done}")
-    return _of_all(values, [example.row for examples in every for example in examples], team)
+    return _of_all(values, [row for examples in every for row in examples.rows.tolist()], team)
 
 
 def _of_all(values: Reference, rows: Sequence[int], team: Team) -> Reference:
