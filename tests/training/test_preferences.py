@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import functools
 import itertools
 import math
 import random
@@ -23,6 +24,8 @@ from foldkit.training import (
     LogProbs,
     Stepped,
     TrainSettings,
+    forecast,
+    forecasting,
     objective_for,
     pair_objective,
     reference_values,
@@ -203,6 +206,22 @@ def test_processes_find_a_part_of_the_reference_each(name: str, monkeypatch: pyt
     del known[rows[0].row]
     found = list(reference_values(decoder, rows, settings, known))
     assert sum(part.items() <= whole.items() for part in found) == 1
+
+
+@pytest.mark.parametrize("name", ["direct", "unpaired"])
+def test_a_forecast_measures_steps_as_the_first_ones_are(name: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Against the model itself: against zeros the gradients of long replies were too small to be computed fast."""
+    decoder, settings, margins = tiny_decoder(), TrainSettings(objective=name, batch=3, micro_batch=2), list[float]()
+
+    def seconds_of(action: object) -> float:
+        if isinstance(action, functools.partial):
+            stepper, passes = action.args
+            margins.append(stepper.gradient(passes).figures["margin"])
+        return 1.0
+
+    monkeypatch.setattr(forecasting, "_seconds_of", seconds_of)
+    forecast(decoder, attach(decoder, AdapterSettings(rank=2)), pairs(), pairs(), settings, 10**9)
+    assert margins == pytest.approx([0.0] * 3, abs=1e-9)
 
 
 @pytest.mark.parametrize("name", OBJECTIVES)

@@ -7,6 +7,7 @@ import functools
 import itertools
 import statistics
 import time
+from collections import ChainMap
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
@@ -22,8 +23,8 @@ from .batches import batches, count_steps, longest, refuse_empty, usual_tokens
 from .costs import Memory, PassCost, memory_of, pass_cost
 from .lanes import count_lanes
 from .memory import peak_bytes
-from .objective import mean_loss
-from .pair_objective import objective_for
+from .objective import Objective, mean_loss
+from .pair_objective import objective_for, reference_values
 from .schedule import check_steps, steps_end
 from .settings import TrainSettings
 from .stepping import Stepper
@@ -265,19 +266,32 @@ def _seconds_per_token(
     examples = [example for step in steps for example in step]
     n_lanes = count_lanes(decoder, settings, usual_tokens(examples, settings))
     stepper = Stepper(decoder, adapter, settings, objective_for(settings, examples), n_lanes=n_lanes)
-    divided = [(stepper.passes(step), sum(example.n_tokens for example in step)) for step in steps]
+    divided = [(stepper.passes(step), step) for step in steps]
     largest = max(divided, key=lambda step: max(map(cost.of, step[0])))
     middle = sorted(divided, key=lambda step: _n_ids(step[0]))[len(divided) // 2 :][:_MEASURED]
+    if settings.compares:
+        stepper.objective = _as_at_the_start(
+            decoder, [*largest[1], *(one for _, step in middle for one in step)], settings
+        )
     took, found = 0.0, list[float]()
     with torch.random.fork_rng(devices=[]), memory_kept():
         _one_step(stepper, largest[0])  # this one also makes what is made once
-        for passes, n_tokens in itertools.cycle(middle):
+        for passes, step in itertools.cycle(middle):
             seconds = _seconds_of(functools.partial(_one_step, stepper, passes))
-            took, found = took + seconds, [*found, seconds / n_tokens]
+            took, found = took + seconds, [*found, seconds / _n_tokens(step)]
             if took >= (_LONG_ENOUGH if len(found) >= _MEASURED else _TOO_LONG):
                 break
     adapter.copy_from(before)
     return statistics.median(found)
+
+
+def _as_at_the_start(decoder: Decoder, examples: Sequence[Example], settings: TrainSettings) -> Objective:
+    """Return the objective against what the model gives these examples itself.
+
+    Far from the reference gradients are so small that processors take many times as long for them.
+    """
+    reference = dict(ChainMap(*map(dict, reference_values(decoder, examples, settings))))
+    return objective_for(settings, examples, reference)
 
 
 def _n_ids(passes: Sequence[Batch]) -> int:
