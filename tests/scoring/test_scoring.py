@@ -363,10 +363,11 @@ def test_tests_agree_with_closed_forms() -> None:
 
 
 def test_many_rows_are_tested_in_little_memory() -> None:
-    """Of 5,000 rows: 400 MB if all 9,999 turns were held at once; the p-value is that of the normal distribution."""
+    """Of 5,000 rows: 400 MB if all 9,999 turns were held at once, 80 MB if all resamples were; p as by theory."""
     gains = np.random.default_rng(3).normal(0.01, 1, 5000)
-    resamples = alone(5000)
     tracemalloc.start()
+    resamples = alone(5000)
+    resamples.interval(resamples.each(functools.partial(mean, gains, np.ones(5000))))
     found = paired_test(gains, resamples, share=False)
     _, peak = tracemalloc.get_traced_memory()
     tracemalloc.stop()

@@ -18,6 +18,7 @@ _BANDS, _MOST_HASHES = 40, 16
 # Two texts at the threshold have this chance in each band: in 40, all but 3 of 1,000 such pairs are found.
 _CHANCE = 0.135
 _WORDS, _BITS = 4, 64
+# NumPy computes in several threads at once.
 _THREADS = 4
 
 

@@ -48,7 +48,8 @@ def few_at_once(texts: Sequence[str]) -> Iterator[slice]:
     ends, begin = np.cumsum(lengths), 0
     while begin < len(texts):
         most = ends[begin] - lengths[begin] + _AT_ONCE
-        yield slice(begin, end := max(begin + 1, int(np.searchsorted(ends, most, side="right"))))
+        end = max(begin + 1, int(np.searchsorted(ends, most, side="right")))
+        yield slice(begin, end)
         begin = end
 
 

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
 N_RESAMPLES = 2000
 N_FLIPS = 9999
-# How many figures of rows are held at once, resamples of all of them aside.
+# How many figures of rows are held at once.
 _AT_ONCE = 2**20
 LEVEL = 0.95
 

@@ -127,7 +127,7 @@ def reference_values(
 ) -> Iterator[Reference]:
     """Yield by row what the model as it is now gives the replies, to be the reference of what it becomes.
 
-    A mapping for each pass that this process makes, as many as every other, where need be an empty one at the end. A
+    A mapping for each pass that this process makes, as many as every other, where need be empty ones. A
     pass all of whose rows are `known` is not made.
     """
     decoder.eval()
