@@ -515,6 +515,17 @@ def _other() -> None:
     raise RuntimeError("another")
 
 
+def test_ctrl_c_ends_a_command_in_one_line(work_folder: Path) -> None:
+    """Whatever it is at."""
+    code = (
+        "import os, signal, sys, time; import foldkit.work; from foldkit.cli import main; "
+        "sys.argv = ['foldkit', 'split']; signal.signal(signal.SIGINT, signal.default_int_handler); "
+        "foldkit.work.split = lambda sheet: [os.kill(os.getpid(), signal.SIGINT), time.sleep(9)]; main()"
+    )
+    done = subprocess.run([sys.executable, "-c", code], cwd=work_folder, capture_output=True, text=True, check=False)
+    assert (done.returncode, done.stderr.strip()) == (130, "foldkit: interrupted")
+
+
 def test_ctrl_c_after_the_end_interrupts_nothing(tmp_path: Path) -> None:
     """While Python ends, where libraries tidy up, one of them for as long as it takes to press it."""
     code = (

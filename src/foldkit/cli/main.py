@@ -51,16 +51,16 @@ def main() -> None:
     except OSError as error:
         where = f"{error.filename}: {error.strerror}; check the path, its rights and the room there"
         _fail(where if error.filename else str(error), 1)
+    except (click.Abort, KeyboardInterrupt):  # before RuntimeError, which Abort is
+        click.echo("foldkit: interrupted", err=True)
+        with contextlib.suppress(OSError):
+            sys.stdout.flush()
+        os._exit(130)  # threads that are still at work are not waited for
     except (MemoryError, RuntimeError) as error:
         if not _memory_ran_out(error):
             raise
         what = "memory ran out; what was written before is whole"
         _fail(f"{what}; of a training foldkit forecast says what it takes, and what takes less", 1)
-    except (click.Abort, KeyboardInterrupt):
-        click.echo("foldkit: interrupted", err=True)
-        with contextlib.suppress(OSError):
-            sys.stdout.flush()
-        os._exit(130)  # threads that are still at work are not waited for
     finally:
         # All is done: what Ctrl-C would interrupt is Python's own end, with a traceback.
         atexit.register(signal.signal, signal.SIGINT, signal.SIG_IGN)
