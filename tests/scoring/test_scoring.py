@@ -219,6 +219,10 @@ def test_macro_f1_is_that_of_a_hand_made_table() -> None:
     assert (edge["f1"], edge["f1"].value) == (edge["label"], 1.0)
     without_fog = figure(np.array([[1, 1, 1, 1, 1, 0.0]]) @ of_rows)[0]
     assert without_fog == pytest.approx((4 / 6 + 2 / 4) / 2)
+    only_calm = figure(np.array([[1, 0, 1, 0, 0, 0.0]]) @ of_rows)[0]
+    assert only_calm == pytest.approx((2 / 3 + 0.0) / 2), "rough is said, and so counts"
+    alone_of_rows, of_one = macro_f1([*replies[:2], Reply("calm", "x")], Form())
+    assert of_one(np.ones((1, 3)) @ alone_of_rows)[0] == pytest.approx(4 / 5)
 
 
 def test_json_and_columns_are_forms_too() -> None:
