@@ -515,26 +515,24 @@ def _other() -> None:
     raise RuntimeError("another")
 
 
-def test_ctrl_c_ends_a_command_in_one_line(work_folder: Path) -> None:
-    """Whatever it is at."""
-    code = (
-        "import os, signal, sys, time; import foldkit.work; from foldkit.cli import main; "
-        "sys.argv = ['foldkit', 'split']; signal.signal(signal.SIGINT, signal.default_int_handler); "
-        "foldkit.work.split = lambda sheet: [os.kill(os.getpid(), signal.SIGINT), time.sleep(9)]; main()"
+@pytest.mark.parametrize(
+    ("command", "at", "code", "said"),
+    [
+        ("split", "foldkit.work.split = press", 130, "foldkit: interrupted"),
+        ("trian", "atexit.register(press)", 2, "did you mean 'train'"),
+    ],
+)
+def test_ctrl_c_ends_a_command_in_a_line_and_after_its_end_nothing(
+    work_folder: Path, command: str, at: str, code: int, said: str
+) -> None:
+    """While it works; and while Python ends, where libraries tidy up, one of them for as long as it takes to press."""
+    program = (
+        "import atexit, os, signal, sys, time; import foldkit.work; from foldkit.cli import main; "
+        f"sys.argv = ['foldkit', '{command}']; signal.signal(signal.SIGINT, signal.default_int_handler); "
+        f"press = lambda *_: [os.kill(os.getpid(), signal.SIGINT), time.sleep(1)]; {at}; main()"
     )
-    done = subprocess.run([sys.executable, "-c", code], cwd=work_folder, capture_output=True, text=True, check=False)
-    assert (done.returncode, done.stderr.strip()) == (130, "foldkit: interrupted")
-
-
-def test_ctrl_c_after_the_end_interrupts_nothing(tmp_path: Path) -> None:
-    """While Python ends, where libraries tidy up, one of them for as long as it takes to press it."""
-    code = (
-        "import atexit, os, signal, sys, time; from foldkit.cli import main; sys.argv = ['foldkit', 'trian']; "
-        "signal.signal(signal.SIGINT, signal.default_int_handler); "
-        "atexit.register(lambda: [os.kill(os.getpid(), signal.SIGINT), time.sleep(1)]); main()"
-    )
-    done = subprocess.run([sys.executable, "-c", code], cwd=tmp_path, capture_output=True, text=True, check=False)
-    assert (done.returncode, "Traceback" in done.stderr) == (2, False)
+    done = subprocess.run([sys.executable, "-c", program], cwd=work_folder, capture_output=True, text=True, check=False)
+    assert (done.returncode, "Traceback" in done.stderr, said in done.stderr) == (code, False, True), done.stderr
 
 
 def test_a_terminal_without_a_character_gets_its_number(work_folder: Path) -> None:

@@ -7,7 +7,6 @@ import functools
 import itertools
 import statistics
 import time
-from collections import ChainMap
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
@@ -270,9 +269,8 @@ def _seconds_per_token(
     largest = max(divided, key=lambda step: max(map(cost.of, step[0])))
     middle = sorted(divided, key=lambda step: _n_ids(step[0]))[len(divided) // 2 :][:_MEASURED]
     if settings.compares:
-        stepper.objective = _as_at_the_start(
-            decoder, [*largest[1], *(one for _, step in middle for one in step)], settings
-        )
+        measured = [example for _, step in (largest, *middle) for example in step]
+        stepper.objective = _as_at_the_start(decoder, measured, settings)
     took, found = 0.0, list[float]()
     with torch.random.fork_rng(devices=[]), memory_kept():
         _one_step(stepper, largest[0])  # this one also makes what is made once
@@ -290,8 +288,8 @@ def _as_at_the_start(decoder: Decoder, examples: Sequence[Example], settings: Tr
 
     Far from the reference gradients are so small that processors take many times as long for them.
     """
-    reference = dict(ChainMap(*map(dict, reference_values(decoder, examples, settings))))
-    return objective_for(settings, examples, reference)
+    found = reference_values(decoder, examples, settings)
+    return objective_for(settings, examples, {row: values for some in found for row, values in some.items()})
 
 
 def _n_ids(passes: Sequence[Batch]) -> int:

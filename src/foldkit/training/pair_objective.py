@@ -71,15 +71,12 @@ class PairObjective:
         decoder.eval()
         with torch.no_grad():
             for piece, counts in team.share(passes):
-                found = self._of_neighbours(decoder, piece.rows)
+                found = _of_others(decoder, self.neighbours, piece.rows)
                 expected = torch.tensor([self.reference[row][2] for row in piece.rows])
                 total, count = total + counts * float((found - expected).sum()), count + counts * len(found)
         decoder.train(training)
         total, count = team.totals(total, count)
         self.baseline = max(0.0, total / count)
-
-    def _of_neighbours(self, decoder: Decoder, rows: Sequence[int]) -> Tensor:
-        return _of_others(decoder, self.neighbours, rows)
 
     def n_items(self, passes: Sequence[Batch]) -> int:
         """Return the pairs, or for `unpaired` the replies."""
@@ -127,8 +124,8 @@ def reference_values(
 ) -> Iterator[Reference]:
     """Yield by row what the model as it is now gives the replies, to be the reference of what it becomes.
 
-    A mapping for each pass that this process makes, as many as every other, where need be empty ones. A
-    pass all of whose rows are `known` is not made.
+    A mapping for each pass that this process makes, as many as every other, where need be empty ones. A pass all of
+    whose rows are `known` is not made.
     """
     decoder.eval()
     neighbours = Neighbours(examples)

@@ -8,6 +8,7 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from foldkit.datasets import row_numbers
 from foldkit.formats import StoppedError, append_jsonl, fingerprint_files, fingerprint_value, mended_jsonl, write_aside
 
 from .parts import Parts
@@ -87,7 +88,7 @@ def _found(parts: Parts, team: Team, kept_at: Path, stop: Callable[[], bool], te
             if team.totals(stop())[0]:
                 done = "what was found of the reference is kept: the same command goes on with it"
                 raise StoppedError(f"stopped before the first step; {done}")
-    return _of_all(values, [row for examples in every for row in examples.rows.tolist()], team)
+    return _of_all(values, [row for examples in every for row in row_numbers(examples)], team)
 
 
 def _of_all(values: Reference, rows: Sequence[int], team: Team) -> Reference:

@@ -16,7 +16,7 @@ def figure(reply: Reply, form: Form) -> float:
 
 
 def macro_f1(replies: Sequence[Reply], form: Form) -> Sums:
-    """Return what F1 hangs on: of each label that stands among the targets how often it is right, wanted and said.
+    """Return what F1 hangs on: of each label among the targets how often it is right, and how often wanted or said.
 
     F1 is averaged over labels; one that is neither wanted nor said where it is taken is left out of its average.
     """
@@ -27,14 +27,13 @@ def macro_f1(replies: Sequence[Reply], form: Form) -> Sums:
     target = np.array([labels[plain(reply.target)] for reply in replies])
     answer = np.array([labels.get(plain(reply.answer), n) for reply in replies])
     (right,), rows, (known,) = np.nonzero(answer == target), np.arange(len(replies)), np.nonzero(answer < n)
-    columns = np.concatenate([target[right], n + target, 2 * n + answer[known]])
+    columns = np.concatenate([target[right], n + target, n + answer[known]])
     of_rows = np.concatenate([right, rows, known])
-    return Sums(csr_array((np.ones(len(columns)), (of_rows, columns)), shape=(len(replies), 3 * n)), _averaged)
+    return Sums(csr_array((np.ones(len(columns)), (of_rows, columns)), shape=(len(replies), 2 * n)), _averaged)
 
 
 def _averaged(sums: np.ndarray) -> np.ndarray:
-    n_right, n_wanted, n_said = np.split(sums, 3, axis=1)
-    n_both = n_wanted + n_said
+    n_right, n_both = np.split(sums, 2, axis=1)
     of_label = np.divide(2 * n_right, n_both, out=np.zeros_like(n_both), where=n_both > 0)
     return np.asarray(of_label.sum(1) / np.maximum(1, np.count_nonzero(n_both, axis=1)))
 
