@@ -10,9 +10,11 @@ kernel's own peak above the level after imports. The last line is one JSON objec
 from __future__ import annotations
 
 import argparse
+import itertools
 import json
 import math
 import multiprocessing
+import statistics
 import time
 from pathlib import Path
 from typing import Any
@@ -29,7 +31,6 @@ def peak_now_mb() -> float:
 def measure(path: Path, weights: str) -> dict[str, float]:
     """Open the base with its weights held so, and measure."""
     import torch
-    from torch.nn import functional
 
     from foldkit.adapters import AdapterSettings, attach
     from foldkit.demo.files import DATA
@@ -37,7 +38,7 @@ def measure(path: Path, weights: str) -> dict[str, float]:
     from foldkit.models import generate, open_base
     from foldkit.models.batch import pack, pad
     from foldkit.models.freeing import give_back
-    from foldkit.models.likelihood import chunked_loss, learned_logits, learned_stream
+    from foldkit.models.likelihood import chunked_loss, learned_stream, token_losses
     from foldkit.tokens import open_text_side
     from foldkit.training.memory import forget_peak, peak_bytes, start_torch
 
@@ -58,10 +59,8 @@ def measure(path: Path, weights: str) -> dict[str, float]:
     text = side.tokenizer.encode_text((DATA / "general.txt").read_text(encoding="utf-8"))
     rows = [text[at : at + N_TOKENS] for at in range(0, N_TOKENS * N_ROWS, N_TOKENS)]
     learned = [[True] * len(row) for row in rows]
-    with torch.inference_mode():
-        logits, targets = learned_logits(base.decoder, pad(rows, learned))
-        found["perplexity"] = math.exp(functional.cross_entropy(logits, targets).item())
-    del logits
+    losses, _ = token_losses(base.decoder, pad(rows, learned))
+    found["perplexity"] = math.exp(statistics.fmean(itertools.chain(*losses)))
     adapter, batch, times = attach(base.decoder, AdapterSettings(rank=8)), pack(rows, learned), list[float]()
     give_back()
     forget_peak()

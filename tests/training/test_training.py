@@ -225,6 +225,27 @@ def test_losses_in_chunks_are_those_of_whole_logits(
         torch.testing.assert_close(head_b, head_a, rtol=1e-9, atol=1e-12)
 
 
+def test_in_sixteen_bits_losses_are_added_up_in_thirty_two(
+    examples: list[Example], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Of the same logits in float64, to 1e-6; a sum in bfloat16 is 1e-3 off: the control."""
+    monkeypatch.setattr(likelihood, "LOGITS_AT_ONCE", 3 * 320)
+    decoder = tiny_decoder(torch.bfloat16)
+    batch = micro_batches(examples, ALONE)[0]
+    stream = learned_stream(decoder, batch).requires_grad_()
+    made = decoder.embedding.logits(stream).detach().double().requires_grad_()
+    losses = torch.nn.functional.cross_entropy(made, batch.targets, reduction="none")
+    loss, _ = chunked_loss(decoder, stream, batch.targets)
+    log_probs, _ = likelihood.token_log_probs(decoder, stream, batch.targets)
+    assert loss.item() == pytest.approx(losses.sum().item(), rel=1e-6)
+    torch.testing.assert_close(-log_probs.double(), losses, rtol=1e-5, atol=1e-5)
+    assert losses.bfloat16().sum().item() != pytest.approx(losses.sum().item(), rel=1e-3)
+    (to_stream,) = torch.autograd.grad(loss, stream)
+    (to_logits,) = torch.autograd.grad(losses.sum(), made)
+    expected = to_logits @ decoder.embedding.weight.double()
+    assert (to_stream - expected).norm() < 0.01 * expected.norm()
+
+
 def test_the_loss_is_the_numpy_derivations(examples: list[Example]) -> None:
     """Summed over learned tokens only, in float64 to 1e-9."""
     decoder, adapter = with_adapter()

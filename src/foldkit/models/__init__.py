@@ -22,7 +22,6 @@ if TYPE_CHECKING:
     from .generating import generate as generate
     from .generating import stream as stream
     from .likelihood import chunked_loss as chunked_loss
-    from .likelihood import learned_logits as learned_logits
     from .likelihood import learned_stream as learned_stream
     from .likelihood import reply_log_probs as reply_log_probs
     from .likelihood import token_losses as token_losses
@@ -43,7 +42,7 @@ __getattr__, __dir__, __all__ = lazy_door(
         "device": ("chosen_device",),
         "folder": ("save_folder",),
         "generating": ("generate", "stream"),
-        "likelihood": ("chunked_loss", "learned_logits", "learned_stream", "reply_log_probs", "token_losses"),
+        "likelihood": ("chunked_loss", "learned_stream", "reply_log_probs", "token_losses"),
         "rotary": ("Rope",),
         "sampling": ("Sampling",),
         "settings": ("BaseSettings",),

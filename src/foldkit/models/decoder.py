@@ -289,11 +289,12 @@ class Decoder(nn.Module):
                 module.join(dtype, device)
 
     def logits(self, stream: Tensor) -> Tensor:
-        """Map the normed stream (..., d_model) to logits (..., vocab_size)."""
-        if self.head is not None:
-            logits: Tensor = self.head(stream)
-        else:
-            logits = self.embedding.logits(stream)
+        """Map the normed stream (..., d_model) to logits (..., vocab_size), in float32 or wider.
+
+        In bfloat16 the losses of a batch, added up, would be known to half a percent.
+        """
+        made: Tensor = self.embedding.logits(stream) if self.head is None else self.head(stream)
+        logits = made.to(torch.promote_types(made.dtype, torch.float32))
         if self.spec.logit_scale != 1:
             logits = logits * self.spec.logit_scale
         cap = self.spec.logit_cap

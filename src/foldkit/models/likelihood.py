@@ -8,7 +8,6 @@ from typing import Any
 
 import torch
 from torch import Tensor
-from torch.nn import functional
 
 from .batch import Batch, long_tensor
 from .decoder import Decoder
@@ -43,11 +42,6 @@ def learned_stream(decoder: Decoder, batch: Batch) -> Tensor:
     return stream
 
 
-def learned_logits(decoder: Decoder, batch: Batch) -> tuple[Tensor, Tensor]:
-    """Return logits (n_learned, vocab_size) that predict the learned tokens, and those tokens (n_learned,)."""
-    return decoder.logits(learned_stream(decoder, batch)), batch.targets.to(decoder.device)
-
-
 def likeliest(logits: Tensor) -> tuple[Tensor, Tensor]:
     """Return the largest of logits (n, vocab_size), (n, 1), and which is the first that is as large, int64 (n,).
 
@@ -65,11 +59,10 @@ def likeliest(logits: Tensor) -> tuple[Tensor, Tensor]:
 @torch.inference_mode()
 def token_losses(decoder: Decoder, batch: Batch) -> tuple[list[list[float]], list[list[bool]]]:
     """Return for each padded example the losses (nats) of its learned tokens, and whether each was the likeliest."""
-    logits, targets = learned_logits(decoder, batch)
-    losses = functional.cross_entropy(logits, targets, reduction="none")
-    right = likeliest(logits)[1] == targets
+    log_probs, right = token_log_probs(decoder, learned_stream(decoder, batch), batch.targets)
     sizes = list(batch.sizes)
-    return [part.tolist() for part in torch.split(losses, sizes)], [part.tolist() for part in torch.split(right, sizes)]
+    found, hits = torch.split(-log_probs, sizes), torch.split(right, sizes)
+    return [part.tolist() for part in found], [part.tolist() for part in hits]
 
 
 def chunked_loss(decoder: Decoder, stream: Tensor, targets: Tensor, smoothing: float = 0.0) -> tuple[Tensor, int]:
@@ -90,7 +83,7 @@ class _ChunkedLoss(torch.autograd.Function):
         ctx: Any, decoder: Decoder, targets: Tensor, smoothing: float, stream: Tensor, *trained: Tensor
     ) -> tuple[Tensor, Tensor]:
         wanted = ctx.needs_input_grad[3] or bool(trained)
-        total, n_hit = stream.new_zeros(()), stream.new_zeros((), dtype=torch.long)
+        total, n_hit = stream.new_zeros((), dtype=_wide(stream)), stream.new_zeros((), dtype=torch.long)
         to_stream, to_head = torch.empty_like(stream), [torch.zeros_like(weight) for weight in trained]
         for piece in _pieces(decoder, len(stream)):
             with torch.set_grad_enabled(wanted):
@@ -124,8 +117,9 @@ def token_log_probs(decoder: Decoder, stream: Tensor, targets: Tensor) -> tuple[
 class _TokenLogProbs(torch.autograd.Function):
     @staticmethod
     def forward(ctx: Any, decoder: Decoder, targets: Tensor, stream: Tensor, *trained: Tensor) -> tuple[Tensor, Tensor]:
-        log_probs, hits = stream.new_empty(len(stream)), stream.new_empty(len(stream), dtype=torch.bool)
-        for piece in _pieces(decoder, len(stream)):
+        n = len(stream)
+        log_probs, hits = stream.new_empty(n, dtype=_wide(stream)), stream.new_empty(n, dtype=torch.bool)
+        for piece in _pieces(decoder, n):
             logits = decoder.logits(stream[piece])
             (most, first), of_target = likeliest(logits), logits.gather(-1, targets[piece, None])
             log_probs[piece] = (of_target - most - _exp_(logits, most).log())[:, 0]
@@ -173,6 +167,11 @@ class _Replaced(torch.autograd.Function):
     def backward(ctx: Any, *_: Tensor) -> Tensor:
         to_logits: Tensor = ctx.to_logits
         return to_logits
+
+
+def _wide(stream: Tensor) -> torch.dtype:
+    """Return the dtype of the logits after a stream."""
+    return torch.promote_types(stream.dtype, torch.float32)
 
 
 def _pieces(decoder: Decoder, n_rows: int) -> Iterator[slice]:

@@ -137,7 +137,8 @@ def memory_of(
     n_learned = max(piece.n_learned for piece in passes)
     n_lanes = count_lanes(decoder, settings, n_tokens)
     n_rows = min(n_learned, n_lanes * max(1, LOGITS_AT_ONCE // spec.vocab_size))
-    logits = n_rows * spec.vocab_size * size + 2 * n_learned * spec.d_model * size
+    # Logits are in float32 or wider; narrower ones stand beside them while they are made.
+    logits = n_rows * spec.vocab_size * (size if size >= 4 else 4 + size) + 2 * n_learned * spec.d_model * size
     return Memory(
         weights,
         added + trained,  # the gradient
