@@ -107,7 +107,9 @@ def test_every_kind_of_contender_is_held_against_the_base_on_the_same_rows(score
     assert names == ["base", "two shots", "nearest", "made elsewhere", "first stage", "adapter"]
     judge = f"judge, about {card.signed['judge']['tokens']:,} tokens"
     again = {f"{name}, {how}" for name in ("adapter", "first stage") for how in ("case and spelling", "plainer.toml")}
-    told = {*names, *again, judge} - {"made elsewhere"}
+    texts = {f"{name}, {text}" for name in ("base", "first stage", "adapter") for text in sheet.score.texts}
+    once = {judge, "rows of train", "nearness to train", "copies of test rows in train", "intervals and tests"}
+    told = {*names, *again, *texts, *once, "nearest, looked for"} - {"made elsewhere"}
     assert {name for name, *_ in heard} == told
     assert [done for name, done, _ in heard if name == judge] == list(range(6))
     base, shots, elsewhere, first, own = (card.contenders[index] for index in (0, 1, 3, 4, 5))
@@ -162,7 +164,7 @@ def test_answers_are_kept_and_a_stopped_scoring_goes_on(scored_folder: Path, mon
         """Ends the scoring."""
 
     def stop(name: str, done: int, total: int) -> None:
-        if name == "two shots":
+        if name == "two shots" and done:
             raise Stop
 
     with pytest.raises(Stop):
@@ -295,7 +297,7 @@ def test_leaks_are_told_of_however_many_rows(work_folder: Path, monkeypatch: pyt
     sheet = foldkit.read_sheet(work_folder / "fold.toml")
     leaks = [str(leak) for leak in foldkit.split(sheet).leaks if leak.part == "test"]
     for most in (10**8, 0):
-        monkeypatch.setattr("foldkit.work.scoring_step._MOST_COMPARED", most)
+        monkeypatch.setattr("foldkit.work.scored_rows._MOST_COMPARED", most)
         asked = _Scoring(sheet, None, None).asked
         assert asked.leaks == leaks != []
         assert bool(asked.near) == bool(most)

@@ -9,7 +9,6 @@ from typing import Any
 
 from foldkit.answering.answerer import NO_SHOTS, Answerer, Before
 from foldkit.answering.settings import AnswerSettings
-from foldkit.datasets import Example
 from foldkit.formats import InputError, append_jsonl, mended_jsonl, read_jsonl
 from foldkit.models.batch import pad
 from foldkit.models.likelihood import token_losses
@@ -17,8 +16,12 @@ from foldkit.models.likelihood import token_losses
 from .measures import Reply
 
 Row = Mapping[str, str]
+# Ids, and which of them count.
+Piece = tuple[Sequence[int], Sequence[bool]]
 # Tokens of prompts and answers that are held at once: 0.4 GB of keys and values in a base of 135M parameters.
 TOKENS_AT_ONCE = 8192
+# Tokens of texts whose losses are found at once: more are no faster.
+LOSSES_AT_ONCE = 2048
 
 
 @dataclass(frozen=True)
@@ -67,11 +70,13 @@ def contender_replies(
     return [Reply(answerer.template.target(row), row=row, **found[index]) for index, row in enumerate(rows)]
 
 
-def _together(order: Sequence[int], lengths: Sequence[int], most: int) -> Iterator[list[int]]:
-    """Cut an order of rows, the shortest first, into batches of at most so many rows and TOKENS_AT_ONCE tokens."""
+def _together(
+    order: Sequence[int], lengths: Sequence[int], most: int, n_tokens: int = TOKENS_AT_ONCE
+) -> Iterator[list[int]]:
+    """Cut an order of rows, the shortest first, into batches of at most so many rows and tokens."""
     chosen: list[int] = []
     for index in order:
-        if chosen and (len(chosen) == most or (len(chosen) + 1) * lengths[index] > TOKENS_AT_ONCE):
+        if chosen and (len(chosen) == most or (len(chosen) + 1) * lengths[index] > n_tokens):
             yield chosen
             chosen = []
         chosen.append(index)
@@ -121,14 +126,6 @@ def _after(prompt: tuple[int, ...], contender: Contender, row: Row, reply: str) 
     return ids[len(prompt) :]
 
 
-def reply_losses(
-    contender: Contender, rows: Sequence[Row], reply: Callable[[Row], str]
-) -> tuple[list[list[float]], list[list[bool]]]:
-    """Return the loss (nats) of every token of each row's reply, after the contender's own prompt, and the hits."""
-    encoded = [contender.answerer.with_reply(row, reply(row), contender.shots) for row in rows]
-    return token_losses(contender.answerer.decoder, pad([ids for ids, _ in encoded], [own for _, own in encoded]))
-
-
 def _kept(path: Path | None) -> dict[int, dict[str, Any]]:
     """Return the replies of the batches that a file holds whole, by row; half a line at its end is dropped."""
     lines = mended_jsonl(path) if path else []
@@ -155,27 +152,25 @@ def replies_from_file(path: Path, rows: Sequence[tuple[int, Row]], target: Calla
     return [Reply(target(row), answers[number], row=row) for number, row in rows]
 
 
-def text_losses(answerer: Answerer, text: str, window: int, *, adapted: bool) -> tuple[list[float], list[int]]:
-    """Return the summed loss (nats) and the count of tokens of each piece of `window` tokens of a running text.
-
-    First tokens are not counted, for nothing predicts them.
-    """
+def text_pieces(answerer: Answerer, text: str, window: int) -> list[Piece]:
+    """Return a running text in pieces of `window` tokens. First tokens are not counted, for nothing predicts them."""
     ids = answerer.encoder.tokenizer.encode_text(text)
     pieces = [ids[start : start + window] for start in range(0, len(ids), window) if len(ids) - start > 1]
-    return _losses(answerer, [(piece, [True] * len(piece)) for piece in pieces], adapted=adapted)
+    return [(piece, [True] * len(piece)) for piece in pieces]
 
 
-def example_losses(answerer: Answerer, examples: Iterable[Example], *, adapted: bool) -> tuple[list[float], list[int]]:
-    """Return the summed loss (nats) and the count of the learned tokens of each example."""
-    return _losses(answerer, [(one.ids, one.learned) for one in examples], adapted=adapted)
-
-
-def _losses(
-    answerer: Answerer, pieces: Sequence[tuple[Sequence[int], Sequence[bool]]], *, adapted: bool
+def summed_losses(
+    answerer: Answerer, pieces: Sequence[Piece], progress: Callable[[int], None] | None = None, *, adapted: bool
 ) -> tuple[list[float], list[int]]:
-    found: list[list[float]] = []
+    """Return the summed loss (nats) and the count of the counted tokens of each piece."""
+    lengths = [len(ids) for ids, _ in pieces]
+    order = sorted(range(len(pieces)), key=lengths.__getitem__)
+    found: dict[int, list[float]] = {}
     with answerer.switched(adapted):
-        for start in range(0, len(pieces), 4):
-            ids, flags = zip(*pieces[start : start + 4], strict=True)
-            found += token_losses(answerer.decoder, pad(ids, flags))[0]
-    return list(map(sum, found)), list(map(len, found))
+        for chosen in _together(order, lengths, len(order), LOSSES_AT_ONCE):
+            ids, counted = zip(*(pieces[index] for index in chosen), strict=True)
+            found |= zip(chosen, token_losses(answerer.decoder, pad(ids, counted))[0], strict=True)
+            if progress:
+                progress(len(chosen))
+    losses = [found[index] for index in range(len(pieces))]
+    return list(map(sum, losses)), list(map(len, losses))

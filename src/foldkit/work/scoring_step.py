@@ -13,12 +13,12 @@ from typing import Any
 
 from foldkit.adapters import put_on, read_adapter, read_header
 from foldkit.answering import NO_SHOTS, Answerer, NearestShots, Shots, draw_shots, key_of
-from foldkit.datasets import Coded, Dataset, Examples
+from foldkit.datasets import Coded, Dataset
 from foldkit.formats import InputError, UsageError, fingerprint_files, fingerprint_value, near_name, read_json
 from foldkit.formats.jsonl import read_text
 from foldkit.models import Base
-from foldkit.rows.near import near_clusters, nearest, plain
-from foldkit.rows.tables import column, rows_of
+from foldkit.rows.near import nearest, plain
+from foldkit.rows.tables import rows_of
 from foldkit.runs import RunFolder, differing, of_data, read_run_sheet, run_at
 from foldkit.scoring import (
     MEASURES,
@@ -32,36 +32,38 @@ from foldkit.scoring import (
     make_scorecard,
     own_measure,
 )
-from foldkit.scoring.contender import Row, example_losses, replies_from_file, reply_losses, text_losses
+from foldkit.scoring.contender import Row, replies_from_file, summed_losses, text_pieces
 from foldkit.scoring.judge import judge_measures
 from foldkit.scoring.measures import check_schema
 from foldkit.scoring.rewording import reworded
 from foldkit.scoring.scorecard import Asked, Given
-from foldkit.templates import Template, read_template
 
 from .inputs import Inputs, open_inputs
 from .judging import judged
 from .opening import opened_base
 from .scorecard_files import write_scorecard
+from .scored_rows import nearness, prompt_columns, row_groups, scored_rows, template_of_same_reply, with_reply
 from .sheet import Sheet, read_sheet
 from .steps import build, parts_fingerprint, read_test_part, split
 
 OnScored = Callable[[str, int, int], None]
-# With more comparisons than these nearness to train is not looked for: they would take more than a minute.
-_MOST_COMPARED = 10**8
+# Rows of train whose ids are held at once.
+_PIECES_AT_ONCE = 4096
 
 
 def score(sheet: Sheet, run: RunFolder | str | Path | None, on_scored: OnScored | None = None) -> Scorecard:
     """Score base, contenders of the sheet and the run's adapter on the test part, and write it into the run's folder.
 
     Without a run, base and contenders are scored before there is an adapter, into `before` beside the sheet.
-    `on_scored(name, done, total)` hears of each batch of answers, and of a judge before it starts. Answers are kept in
-    `answers` beside the sheet as they come: a scoring that was stopped goes on, and what has not changed is not asked
-    again. Raises InputError when the run's adapter was trained on other data than the sheet gives now.
+    `on_scored(name, done, total)` hears of each batch of answers, of a judge before it starts, and of all else that
+    takes long. Answers are kept in `answers` beside the sheet as they come: a scoring that was stopped goes on, and
+    what has not changed is not asked again. Raises InputError when the run's adapter was trained on other data than the
+    sheet gives now.
     """
     run = run_at(run) if run is not None else None
     scoring = _Scoring(sheet, run, on_scored)
     given, compared = judged(scoring.given(), scoring.asked, sheet, scoring.base, on_scored)
+    scoring.progress("intervals and tests", 1)
     card = make_scorecard(given, scoring.asked, sheet.score, scoring.signed | compared, scoring.measures)
     folder = run or RunFolder(sheet.path("before"))
     folder.path.mkdir(exist_ok=True)
@@ -76,11 +78,11 @@ class _Scoring:
         self.sheet, self.run, self.settings, self.on_scored = sheet, run, sheet.score, on_scored
         self.inputs: Inputs = open_inputs(sheet)
         self.dataset: Dataset = build(sheet, self.inputs)
-        self.rows = _test_rows(self.dataset, self.inputs, self.settings.by)
+        self.rows = scored_rows(self.dataset, self.inputs, self.settings.by)
         self.cells: list[Row] = [row for _, row in self.rows]
         _check_needs(sheet, self.inputs)
         asked_in = [name for name in self.settings.reword if name not in self.settings.edits]
-        self.templates = {name: _template_of_same_reply(name, sheet, self.inputs, self.cells) for name in asked_in}
+        self.templates = {name: template_of_same_reply(name, sheet, self.inputs, self.cells) for name in asked_in}
         self.measures = self._measures()
         if run:
             _check_data(run, sheet, self.dataset)
@@ -135,41 +137,25 @@ class _Scoring:
     @functools.cached_property
     def asked(self) -> Asked:
         """The rows, where they came from, and how near they are to train."""
-        pairs = [(self.inputs.template.target(row), key_of(self.inputs.template, row)) for row in self.cells]
-        train = self._train_rows
-        few = len(train) * len(self.rows) <= _MOST_COMPARED
-        prompts = [plain(key_of(self.inputs.template, row)) for row in train] if few else []
-        near = [nearest(prompt, prompts, 1)[0][1] for _, prompt in pairs] if prompts else []
+        template, train = self.inputs.template, self._train_rows
+        prompts = [key_of(template, row) for row in self.cells]
         return Asked(
             self.rows,
-            [prompt for _, prompt in pairs],
-            self._groups(pairs),
-            near,
-            Counter(self.inputs.template.target(row).strip() for row in train),
-            self._columns(),
+            prompts,
+            row_groups(self.rows, template, self.sheet.split),
+            nearness(prompts, [key_of(template, row) for row in train], self.progress),
+            Counter(template.target(row).strip() for row in train),
+            prompt_columns(self.cells, template),
             self._leaks() if train else [],
             self.suspects,
             self._form(),
         )
 
-    def _groups(self, pairs: Sequence[tuple[str, str]]) -> list[str]:
-        """Return what each row is resampled with: its group, else what says the same, near copies where they belong."""
-        split = self.sheet.split
-        texts = {number: "\n".join(pair) for (number, _), pair in zip(self.rows, pairs, strict=True)}
-        same = near_clusters(texts, split.near if split.group == "near" else 1.0)
-        return [row.get(split.group, "") or str(same[number]) for number, row in self.rows]
-
-    def _columns(self) -> dict[str, list[str]]:
-        """Return what stands in each column of the prompt, in a conversation what was said last."""
-        template = self.inputs.template
-        names = [name for name in template.prompt_slots() if name not in template.reply_slots()]
-        if names:
-            return {name: [row.get(name, "") for row in self.cells] for name in names}
-        said = [template.prompt_turns(row) for row in self.cells]
-        return {"the last message": [turns[-1].text if turns else "" for turns in said]}
-
     def _leaks(self) -> list[str]:
-        return [str(leak) for leak in split(self.sheet, self.inputs).leaks if leak.part == "test"]
+        progress = self.progress("copies of test rows in train", 1)
+        found = split(self.sheet, self.inputs).leaks
+        progress(1)
+        return [str(leak) for leak in found if leak.part == "test"]
 
     @property
     def signed(self) -> dict[str, Any]:
@@ -193,7 +179,7 @@ class _Scoring:
         replies, n_prompt = self._replies(contender, self.cells, adapter, contender.name)
         general: dict[str, tuple[list[float], list[int]]] = {}
         if contender.shots is NO_SHOTS:
-            general = {name: self._general_losses(contender, one) for name, one in self.general.items()}
+            general = {name: self._general_losses(contender, name) for name in self.general}
         again = self._asked_again(contender, adapter) if contender.adapted else {}
         pieces = self._pieces(contender) if contender.adapted else []
         return Given(contender.name, replies, n_prompt, general, again, pieces)
@@ -212,10 +198,14 @@ class _Scoring:
             raise InputError(path, "rows in test", "at least one", "none", "give test a share")
         return found
 
-    def _general_losses(self, contender: Contender, given: str | Coded) -> tuple[list[float], list[int]]:
+    def _general_losses(self, contender: Contender, name: str) -> tuple[list[float], list[int]]:
+        given = self.general[name]
         if isinstance(given, str):
-            return text_losses(contender.answerer, given, self.sheet.train.window, adapted=contender.adapted)
-        return example_losses(contender.answerer, given.examples, adapted=contender.adapted)
+            pieces = text_pieces(contender.answerer, given, self.sheet.train.window)
+        else:
+            pieces = [(one.ids, one.learned) for one in given.examples]
+        progress = self.progress(f"{contender.name}, {name}", len(pieces))
+        return summed_losses(contender.answerer, pieces, progress, adapted=contender.adapted)
 
     def _asked_again(self, contender: Contender, adapter: str) -> dict[str, list[Reply]]:
         """Ask with every prompt reworded: by the simple edits together, and in each template that is named."""
@@ -231,21 +221,27 @@ class _Scoring:
         return found
 
     def _replies(self, contender: Contender, rows: Sequence[Row], adapter: str, name: str) -> tuple[list[Reply], float]:
+        ranked = "ranked" in self.settings.measures
+        prompts = contender.prompts(rows)
+        kept_at = self._kept_at(contender, rows, prompts, adapter, ranked=ranked)
+        progress = self.progress(name, len(rows))
+        replies = contender_replies(
+            contender, rows, prompts, self.max_tokens, self.settings.batch, kept_at, progress, ranked=ranked
+        )
+        return replies, sum(map(len, prompts)) / len(rows)
+
+    def progress(self, name: str, total: int) -> Callable[[int], None]:
+        """Return what tells the listener of each count that is done, and tell it of the start."""
         done = 0
 
         def progress(count: int) -> None:
             nonlocal done
             done += count
             if self.on_scored:
-                self.on_scored(name, done, len(rows))
+                self.on_scored(name, done, total)
 
-        ranked = "ranked" in self.settings.measures
-        prompts = contender.prompts(rows)
-        kept_at = self._kept_at(contender, rows, prompts, adapter, ranked=ranked)
-        replies = contender_replies(
-            contender, rows, prompts, self.max_tokens, self.settings.batch, kept_at, progress, ranked=ranked
-        )
-        return replies, sum(map(len, prompts)) / len(rows)
+        progress(0)
+        return progress
 
     def _kept_at(
         self,
@@ -275,7 +271,7 @@ class _Scoring:
     @functools.cached_property
     def _train_rows(self) -> list[dict[str, str]]:
         by_number = dict(rows_of(self.inputs.table))
-        return [by_number[row] for row in _with_reply(self.dataset.parts["train"])]
+        return [by_number[row] for row in with_reply(self.dataset.parts["train"])]
 
     def _with_shots(self, one: ContenderSettings, asker: Answerer) -> Contender | None:
         if not one.shots:
@@ -285,10 +281,12 @@ class _Scoring:
         template = asker.template
         prompts = [plain(key_of(template, row)) for row in self._train_rows]
         chosen: dict[str, Shots] = {}
+        progress = self.progress(f"{one.name}, looked for", len(self.cells))
         for row in self.cells:
             close = nearest(key_of(template, row), prompts, one.shots + 20)
             fit = [place for place, alike in close if alike < self.sheet.split.near][: one.shots]
             chosen[key_of(template, row)] = Shots(tuple(self._train_rows[place] for place in reversed(fit)))
+            progress(1)
         return Contender(one.name, asker, shots=NearestShots(chosen))
 
     def _adapter_path(self, one: ContenderSettings) -> Path:
@@ -324,13 +322,15 @@ class _Scoring:
         """Return the rows of train whose replies the adapter still finds the hardest, a token."""
         if not self.settings.suspects:
             return []
-        numbers, rows = _with_reply(self.dataset.parts["train"]), self._train_rows
+        numbers, rows = with_reply(self.dataset.parts["train"]), self._train_rows
         losses: list[float] = []
-        template, batch = contender.answerer.template, self.settings.batch
-        with contender.answerer.switched(contender.adapted):
-            for start in range(0, len(rows), batch):
-                found, _ = reply_losses(contender, rows[start : start + batch], template.target)
-                losses += [sum(values) / len(values) for values in found]
+        answerer, template = contender.answerer, contender.answerer.template
+        progress = self.progress("rows of train", len(rows))
+        for start in range(0, len(rows), _PIECES_AT_ONCE):
+            some = rows[start : start + _PIECES_AT_ONCE]
+            pieces = [answerer.with_reply(row, template.target(row)) for row in some]
+            found = summed_losses(answerer, pieces, progress, adapted=contender.adapted)
+            losses += [total / n for total, n in zip(*found, strict=True)]
         worst = sorted(range(len(rows)), key=lambda index: -losses[index])[: self.settings.suspects]
         return [
             {"row": numbers[index], "loss": losses[index], "reply": template.target(rows[index])} for index in worst
@@ -355,35 +355,6 @@ def _check_needs(sheet: Sheet, inputs: Inputs) -> None:
         todo = "give the last learned turn a `rejected` text, or leave ranked out"
         expected = "a template with a rejected reply, for ranked"
         raise InputError("[score]", "measures", expected, inputs.template.name, todo)
-
-
-def _test_rows(dataset: Dataset, inputs: Inputs, by: str) -> list[tuple[int, dict[str, str]]]:
-    if by:
-        column(inputs.table, by, "[score] by")
-    by_number = dict(rows_of(inputs.table))
-    rows = [(row, by_number[row]) for row in _with_reply(dataset.parts["test"])]
-    if not rows:
-        raise InputError("[split]", "rows in test with a reply", "at least one", "none", "give test a share")
-    return rows
-
-
-def _template_of_same_reply(name: str, sheet: Sheet, inputs: Inputs, rows: Sequence[Row]) -> Template:
-    """Read another template to ask these rows in, which must have the same reply."""
-    template = read_template(name, sheet.folder)
-    for slot in template.slots():
-        column(inputs.table, slot, f"template {template.name!r}")
-    for row in rows:
-        own, other = inputs.template.target(row), template.target(row)
-        if own != other:
-            todo = "reword the turns before the reply alone"
-            raise InputError(sheet.path(name), "reply", f"that of the sheet's own template, {own!r}", other, todo)
-    return template
-
-
-def _with_reply(examples: Examples) -> list[int]:
-    """Return the rows of examples but for those that have a rejected reply alone, which hold nothing as right."""
-    rows: list[int] = examples.rows[examples.have_chosen].tolist()
-    return rows
 
 
 def _check_data(run: RunFolder, sheet: Sheet, dataset: Dataset) -> None:
