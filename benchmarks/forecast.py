@@ -1,6 +1,7 @@
 """The forecast against what a training then takes: peak memory above the level after imports, and the median step.
 
-Seven settings each on the base that ships and on those that are named, with the demo's rows. Memory is that of a
+Seven settings with the demo's notes and three with its pairs, on the base that ships and on those that are named;
+`--rows` takes the ones or the others alone. Memory is that of a
 forecast and of trainings of `--steps` steps, each in a process of its own: of three the median, for the gaps that the
 allocator leaves differ from process to process; their range stands beside it. Steps are compared within one process, a
 training between two forecasts, for the speed of a machine moves; in several turns, of which the median counts. The
@@ -25,15 +26,19 @@ from foldkit.demo import copy_demo
 from foldkit.models import chosen_device
 from foldkit.training.memory import forget_peak, start_torch
 
-SETTINGS = (
-    [],
-    ["train.batch=16"],
-    ["train.micro_batch=2"],
-    ["train.batch=16", "train.micro_batch=16", "train.packing=false"],
-    ["train.recompute=true"],
-    ["base.weights=int8", "adapter.rank=32"],
-    ["adapter.magnitude=true", "adapter.dropout=0.1"],
-)
+# By the rows that they are for: the demo's notes, or its pairs.
+SETTINGS = {
+    "notes": (
+        [],
+        ["train.batch=16"],
+        ["train.micro_batch=2"],
+        ["train.batch=16", "train.micro_batch=16", "train.packing=false"],
+        ["train.recompute=true"],
+        ["base.weights=int8", "adapter.rank=32"],
+        ["adapter.magnitude=true", "adapter.dropout=0.1"],
+    ),
+    "picks": ([], ["train.objective='direct'"], ["train.objective='unpaired'"]),
+}
 # What a training is forgiven where its peak is small.
 FORGIVEN = 64e6
 # Trainings are made in turns with forecasts until so many seconds of steps were seen, in so many turns at least and at
@@ -96,6 +101,7 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=(__doc__ or "").splitlines()[0])
     parser.add_argument("bases", type=Path, nargs="*")
     parser.add_argument("--steps", type=int, default=8)
+    parser.add_argument("--rows", choices=tuple(SETTINGS), nargs="+", default=list(SETTINGS))
     parser.add_argument("--only", choices=("both", "train"))
     parser.add_argument("--changes", default="[]")
     options = parser.parse_args()
@@ -105,10 +111,12 @@ def main() -> None:
     errors: dict[str, list[float]] = {"memory": [], "time": []}
     print(f"{'base':<8}{'MB said':>9}{'MB took':>9}{'from':>7}{'to':>7}{'s said':>8}{'s took':>8}  settings")
     with tempfile.TemporaryDirectory() as folder:
-        sheet_at = copy_demo(Path(folder) / "demo")
+        sheets = {kind: copy_demo(Path(folder) / kind, preferences=kind == "picks") for kind in options.rows}
+        cases = [(kind, settings) for kind in options.rows for settings in SETTINGS[kind]]
         named = [(base.stem[:7], str(base.resolve())) for base in options.bases]
         for name, base in (("pellam", "pellam"), *named):
-            for settings in SETTINGS:
+            for kind, settings in cases:
+                sheet_at = sheets[kind]
                 own = [f"base.model='{base}'", f"train.steps={options.steps}", "train.validations=1", *settings]
                 said = measured("both", sheet_at, own)
                 peaks = [measured("train", sheet_at, own)["peak"] for _ in range(TRAININGS)]
@@ -118,7 +126,7 @@ def main() -> None:
                 print(
                     f"{name:<8}{said['peak'] / 1e6:>9,.0f}{peak / 1e6:>9,.0f}"
                     f"{min(peaks) / 1e6:>7,.0f}{max(peaks) / 1e6:>7,.0f}"
-                    f"{said['step']:>8.2f}{said['took']:>8.2f}  {' '.join(settings) or 'as shipped'}",
+                    f"{said['step']:>8.2f}{said['took']:>8.2f}  {kind}: {' '.join(settings) or 'as shipped'}",
                     flush=True,
                 )
     print(json.dumps({f"worst_{name}_error": round(max(values), 3) for name, values in errors.items()}))
