@@ -113,11 +113,20 @@ def test_dropout_is_for_training_alone(decoder: Decoder) -> None:
 
 
 def test_factors_stay_in_float32_over_16_bits() -> None:
-    """And follow a float64 base; lengths of rows are in float32, too, so that step 0 is the base."""
+    """And follow a float64 base; lengths of rows are in float32, too, so that step 0 is the base.
+
+    A length that grows by 3 in 1,000, less than a step of 16 bits, is felt as that over many values.
+    """
     settings, rounded = AdapterSettings(), tiny_decoder(torch.bfloat16)
     base = logits(rounded)
     attach(rounded, AdapterSettings(magnitude=True))
     assert torch.equal(logits(rounded), base)
+    low = next(iter(low for low in rounded.modules() if isinstance(low, LowRankLinear)))
+    assert low.magnitude is not None
+    x = torch.randn(400, low.in_features).bfloat16()
+    before = low(x).detach().double()
+    low.magnitude.data *= 1.003
+    assert float((low(x).detach() * before).sum() / before.square().sum()) == pytest.approx(1.003, abs=2e-4)
     assert attach(tiny_decoder(torch.bfloat16), settings).parameters[0].dtype == torch.float32
     assert attach(tiny_decoder(torch.float64), settings).parameters[0].dtype == torch.float64
 

@@ -63,7 +63,7 @@ def _key(parts: Parts) -> str:
         "data": parts.dataset.fingerprint,
         "base": parts.base.fingerprint,
         "weights": sheet.base.weights,
-        "compute": sheet.base.compute,
+        "compute": parts.base.compute,
         "device": parts.base.decoder.device.type,
         "start": start | {"files": fingerprint_files(under)},
         "neighbours": sheet.train.objective == "unpaired",
