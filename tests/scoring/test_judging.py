@@ -14,13 +14,14 @@ import scipy.stats
 
 from foldkit.formats import FoldKitError, InputError
 from foldkit.scoring import MEASURES, Asked, Given, JudgeSettings, Reply, Resamples, ScoreSettings, make_scorecard
+from foldkit.scoring.graders import KeptGrades, command_grader, function_grader
 from foldkit.scoring.judge import (
-    command_grader,
-    compare,
     estimated_tokens,
-    function_grader,
-    grade,
+    grade_items,
+    graded,
     judge_measures,
+    pair_items,
+    preferences,
     question_text,
     read_grade,
     read_pick,
@@ -58,16 +59,18 @@ def test_a_grade_is_read_or_it_is_none(text: str, passes: bool, expected: float 
 def test_grades_that_cannot_be_read_are_left_out_and_counted() -> None:
     """The mean is over those that could be read; pairing keeps rows that both have; the card says how many are lost."""
     replies = [Reply("t", answer, n_tokens=1) for answer in ("5", "1", "nothing", "4")]
-    given, lost = grade(replies, ["p"] * 4, CLEAR, lambda items: [item["answer"] for item in items])
+    items = grade_items(replies, ["pppp"] * 4, CLEAR)
+    given, lost = graded(replies, [item["answer"] for item in items], CLEAR)
     assert (lost, [reply.grades["clear"] for reply in given]) == (1, [1.0, 0.0, None, 0.75])
-    other, _ = grade(replies, ["p"] * 4, CLEAR, lambda items: ["3", "", "3", "3"])
+    other, _ = graded(replies, ["3", "", "3", "3"], CLEAR)
     rows = [(index, {}) for index in range(4)]
     asked = Asked(rows, ["p"] * 4, ["0", "1", "2", "3"])
     pairs = {
         name: {"wins": 1, "losses": 0, "ties": 3 - lost, "disagreed": lost - 1, "unreadable": 1, "share": None}
         for name, lost in (("other", 3), ("adapter", 2))
     }
-    signed = {"judge": {"tokens": 9, "criteria": 1, "unreadable": {"base": 1, "adapter": 1}, "pairs": pairs}}
+    judge = {"tokens": 9, "criteria": 1, "unreadable": {"base": 1, "adapter": 1}, "pairs": pairs, "kept": 0}
+    signed = {"judge": judge}
     card = make_scorecard(
         [Given("base", given, 1), Given("adapter", other, 1)], asked, ScoreSettings(), signed, judge_measures(CLEAR)
     )
@@ -79,9 +82,8 @@ def test_grades_that_cannot_be_read_are_left_out_and_counted() -> None:
     assert "1 of 4 grades of base could not be read and are left out." in lines
     assert ["its grades mean little" in line for line in lines[-2:]] == [True, False]
     # By hand: four prompts of 4, targets of 1 and ten characters of answers; the question each time.
-    assert estimated_tokens(replies, ["pppp"] * 4, CLEAR) == (16 + 4 + 10 + 4 * len("Is it clear?")) // 4
-    in_pairs = dataclasses.replace(CLEAR, criteria={}, pairs=True)
-    assert estimated_tokens(replies, ["pppp"] * 4, in_pairs) == 2 * (16 + 4 + 2 * 10) // 4
+    assert estimated_tokens(items) == (16 + 4 + 10 + 4 * len("Is it clear?")) // 4
+    assert estimated_tokens(pair_items(replies, replies, ["pppp"] * 4)) == 2 * (16 + 4 + 2 * 10) // 4
 
 
 def test_pairs_are_asked_in_both_orders_and_a_judge_of_places_is_found_out() -> None:
@@ -93,15 +95,14 @@ def test_pairs_are_asked_in_both_orders_and_a_judge_of_places_is_found_out() -> 
         sizes = [(len(item["first"]), len(item["second"])) for item in items]
         return ["first" if a > b else "second" if b > a else "The same." for a, b in sizes]
 
-    found, words = compare(base, own, ["p"] * 4, by_length, ALONE)
+    items = pair_items(base, own, ["p"] * 4)
+    found, words = preferences(by_length(items), ALONE)
     assert words == ["win", "loss", "tie", "tie"]
     assert (found.wins, found.losses, found.ties, found.disagreed) == (1, 1, 2, 0)
-    biased, _ = compare(base, own, ["p"] * 4, lambda items: ["first"] * len(items), ALONE)
+    biased, _ = preferences(["first"] * 8, ALONE)
     assert (biased.disagreed, biased.wins, biased.losses) == (4, 0, 0)
-    silent, _ = compare(base, own, ["p"] * 4, lambda items: ["either"] * len(items), ALONE)
+    silent, _ = preferences(["either"] * 8, ALONE)
     assert silent.unreadable == 4
-    with pytest.raises(FoldKitError, match="1 grades to 8 items"):
-        compare(base, own, ["p"] * 4, lambda items: ["first"], ALONE)
     assert (silent.share, silent.p) == (None, 1.0)
     assert read_pick("the SECOND one") == "second"
 
@@ -123,7 +124,7 @@ def test_what_a_judge_decided_has_an_interval_and_a_test(wins: int, losses: int,
         resamples = Resamples([str(n // copies) for n in range(copies * len(answers))], 0)
         each = [answer for answer in answers for _ in range(copies)]
         base, own = ([Reply("t", text) for text in texts] for texts in (["same"] * len(each), each))
-        found[copies], _ = compare(base, own, ["p"] * len(own), by_name, resamples)
+        found[copies], _ = preferences(by_name(pair_items(base, own, ["p"] * len(own))), resamples)
     test = scipy.stats.binomtest(wins, wins + losses)
     ends = test.proportion_ci(method="wilson")
     once, twice = found[1], found[2]
@@ -133,7 +134,8 @@ def test_what_a_judge_decided_has_an_interval_and_a_test(wins: int, losses: int,
     assert twice.p == pytest.approx(test.pvalue, abs=0.04)  # 9,999 turns: 0.01 off as a rule
     assert twice.share
     assert twice.share.high - twice.share.low == pytest.approx(ends.high - ends.low, rel=0.2)
-    pairs = {"judge": {"tokens": 9, "criteria": 0, "unreadable": {}, "pairs": {"own": dataclasses.asdict(once)}}}
+    judge = {"tokens": 9, "criteria": 0, "unreadable": {}, "pairs": {"own": dataclasses.asdict(once)}, "kept": 0}
+    pairs = {"judge": judge}
     asked = Asked([(0, {})], ["p"], ["0"])
     card = make_scorecard([Given("base", [Reply("t", "t")], 1)], asked, ScoreSettings(), pairs, [MEASURES["exact"]])
     assert f"Of those decided it won {wins / (wins + losses):.3f} ({ends.low:.3f}–" in judge_lines(card)[1]
@@ -151,17 +153,50 @@ def test_a_program_and_a_function_may_judge(tmp_path: Path) -> None:
         "def graded(item):\n    return 'pass' if item['answer'] else 1 / 0\n"
     )
     items = [{"id": str(n), "answer": "x" * n} for n in range(3)]
-    assert command_grader(f"{sys.executable} judge.py", tmp_path)(items) == ["", "2", "3"]
-    with pytest.raises(FoldKitError, match="ended with code 3: no room"):
-        command_grader("echo no room >&2; exit 3", tmp_path)(items)
+    assert [*command_grader(f"{sys.executable} judge.py", tmp_path)(items)] == [("2", "3"), ("1", "2")]
+    with pytest.raises(FoldKitError, match=r"ended with code 3 after 0 of 3 grades, .* last words: no room"):
+        [*command_grader("echo no room >&2; exit 3", tmp_path)(items)]
     (tmp_path / "own.py").write_text("def graded(item):\n    return 'pass' if item['answer'] else 1 / 0\n")
     grader = function_grader("own.py:graded", tmp_path)
-    assert grader(items[1:]) == ["pass", "pass"]
+    assert [*grader(items[1:])] == [("1", "pass"), ("2", "pass")]
     with pytest.raises(InputError, match="ZeroDivisionError"):
-        grader(items)
+        [*grader(items)]
     asked = {"prompt": "P", "target": "T", "answer": "A", "question": "Is it clear?", "scale": "pass or fail"}
     assert "Is it clear? Say pass or fail." in question_text({"task": "grade", **asked})
     assert "Say first, second or same." in question_text({"task": "compare", **asked, "first": "F", "second": "S"})
+
+
+def test_a_judge_is_not_asked_twice(tmp_path: Path) -> None:
+    """It ends in the middle, and its first grade cannot be read: the next time it gets that one and the rest alone.
+
+    A question that comes twice is asked once, and another program's grades are not taken for it.
+    """
+    (tmp_path / "judge.py").write_text(
+        "import json, sys\n"
+        "for number, line in enumerate(sys.stdin):\n"
+        "    item = json.loads(line)\n"
+        "    print(item['answer'], file=open('asked', 'a'))\n"
+        "    print(json.dumps({'id': item['id'], 'grade': '?' if item['answer'] == 'a' else 4}), flush=True)\n"
+        "    if number == 2 and sys.argv[1:]:\n"
+        "        sys.exit('no money')\n"
+    )
+    replies = [Reply("t", answer) for answer in "abcdec"]
+    items, kept_at = grade_items(replies, ["p"] * 6, CLEAR), tmp_path / "kept.jsonl"
+    heard: list[int] = []
+    broken = KeptGrades(command_grader(f"{sys.executable} judge.py ends", tmp_path), kept_at)
+    with pytest.raises(FoldKitError, match="after 3 of 5 grades, which are kept; its last words: no money"):
+        broken.texts(items, heard.append)
+    assert sum(heard) == 1 + 3
+    with kept_at.open("a") as file:
+        file.write('{"item": "sha')
+    again = KeptGrades(command_grader(f"{sys.executable} judge.py", tmp_path), kept_at)
+    assert [item["answer"] for item in again.missing(items).values()] == ["a", "d", "e"]
+    heard.clear()
+    assert again.texts(items, heard.append) == ["?", "4", "4", "4", "4", "4"]
+    assert (tmp_path / "asked").read_text().split() == [*"abc", *"ade"]
+    assert (sum(heard), again.n_kept) == (6, 3)
+    other = grade_items(replies, ["another prompt"] * 6, CLEAR)
+    assert len(again.missing(other)) == 5
 
 
 def test_picks_are_blind_kept_and_become_pairs(tmp_path: Path) -> None:

@@ -111,7 +111,9 @@ def test_every_kind_of_contender_is_held_against_the_base_on_the_same_rows(score
     once = {judge, "rows of train", "nearness to train", "copies of test rows in train", "intervals and tests"}
     told = {*names, *again, *texts, *once, "nearest, looked for"} - {"made elsewhere"}
     assert {name for name, *_ in heard} == told
-    assert [done for name, done, _ in heard if name == judge] == list(range(6))
+    n_items = (len(names) + 2 * (len(names) - 1)) * card.n_rows
+    of_judge = [told for name, *told in heard if name == judge]
+    assert (of_judge[0], of_judge[-1]) == ([0, n_items], [n_items, n_items])
     base, shots, elsewhere, first, own = (card.contenders[index] for index in (0, 1, 3, 4, 5))
     assert shots.prompt_tokens > 2 * base.prompt_tokens
     assert "loss" not in elsewhere.measures
@@ -190,7 +192,11 @@ def test_answers_are_kept_and_a_stopped_scoring_goes_on(scored_folder: Path, mon
     fresh = foldkit.score(sheet, run)
     # Base, two with shots, two runs whose adapters are the same bytes, reworded in two ways.
     assert sum(asked) == 6 * fresh.n_rows
-    assert fresh.as_mapping() == resumed.as_mapping() == again.as_mapping()
+    cards = [card.as_mapping() for card in (fresh, resumed, again)]
+    judges = [card["signed"]["judge"] for card in cards]
+    assert [judge.pop("kept") for judge in judges] == [0, 0, judges[2]["items"]]
+    assert [judge.pop("tokens") > 0 for judge in judges] == [True, True, False]
+    assert cards[0] == cards[1] == cards[2]
     foldkit.score(foldkit.read_sheet(scored_folder / "fold.toml", ["score.max_tokens=5"]), run)
     assert sum(asked) == 12 * fresh.n_rows
     (scored_folder / "plainer.toml").write_text(PLAINER.replace("{answer}", "It is {answer}"))
@@ -236,6 +242,21 @@ def test_before_a_training_the_base_and_shots_are_scored(scored_folder: Path) ->
     page = (scored_folder / "before" / "scorecard.md").read_text()
     assert "Asking better " in page
     assert "prompt tokens a question" in page
+
+
+def test_a_base_judges_without_the_adapter(scored_folder: Path) -> None:
+    """Its grades are those of a copy of it, on which no adapter ever was."""
+    shutil.copytree(scored_folder / "tiny", scored_folder / "copy")
+    run, found = RunFolder(scored_folder / "runs" / "second"), []
+    for name in ("tiny", "copy"):
+        sheet = foldkit.read_sheet(
+            scored_folder / "fold.toml", ("score.judge.function=", f"score.judge.base={name}", "score.general=")
+        )
+        card = foldkit.score(sheet, run)
+        found.append([row["contenders"][one.name]["judge clear"] for row in card.rows for one in card.contenders])
+        for kept in (scored_folder / "answers").glob("judge-*.jsonl"):
+            kept.unlink()
+    assert found[0] == found[1]
 
 
 @pytest.mark.parametrize(("group", "n_near"), [("", 0), ("near", 1)])

@@ -1,30 +1,25 @@
-"""A judge: criteria graded, or the better of two answers named, by a command, a function or a base.
+"""What a judge is asked, criteria to grade or the better of two answers to name, and what its words come to.
 
-Whoever grades is given items and returns a text for each; what cannot be read as a grade is counted and never guessed.
+It is given items and says a text of each; what cannot be read as a grade is counted and never guessed.
 """
 
 from __future__ import annotations
 
 import dataclasses
-import json
 import re
-import subprocess
-from collections.abc import Callable, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-from foldkit.formats import FoldKitError, InputError
-
 from .intervals import Interval, Resamples, paired_test, share_interval
-from .measures import Form, Measure, Reply, load_function
+from .measures import Form, Measure, Reply
 from .settings import JudgeSettings
 
 Item = dict[str, Any]
-Grader = Callable[[Sequence[Item]], list[str]]
 MOST = 5
+_PASSES = "pass or fail"
 
 
 @dataclass(frozen=True)
@@ -44,20 +39,22 @@ class Preferences:
     p: float
 
 
-def grade(
-    replies: Sequence[Reply], prompts: Sequence[str], settings: JudgeSettings, grader: Grader
-) -> tuple[list[Reply], int]:
-    """Return the replies with their grades, and how many grades could not be read.
-
-    A criterion's grade is 1 to 5 taken to 0 to 1, or 1 for pass and 0 for fail.
-    """
-    items = [
+def grade_items(replies: Sequence[Reply], prompts: Sequence[str], settings: JudgeSettings) -> list[Item]:
+    """Return an item for each criterion of each reply."""
+    return [
         {"id": f"{index}:{name}", "task": "grade", "criterion": name, "question": asked, "scale": _scale(settings)}
         | {"prompt": prompt, "target": reply.target, "answer": reply.answer}
         for index, (reply, prompt) in enumerate(zip(replies, prompts, strict=True))
         for name, asked in settings.criteria.items()
     ]
-    grades = [read_grade(text, passes=settings.passes) for text in _said(grader, items)]
+
+
+def graded(replies: Sequence[Reply], texts: Sequence[str], settings: JudgeSettings) -> tuple[list[Reply], int]:
+    """Return the replies with the grades of what was said of their items, and how many could not be read.
+
+    A criterion's grade is 1 to 5 taken to 0 to 1, or 1 for pass and 0 for fail.
+    """
+    grades = [read_grade(text, passes=settings.passes) for text in texts]
     n, found = len(settings.criteria), []
     for index, reply in enumerate(replies):
         own = grades[index * n : (index + 1) * n]
@@ -65,20 +62,22 @@ def grade(
     return found, sum(value is None for value in grades)
 
 
-def compare(
-    first: Sequence[Reply], second: Sequence[Reply], prompts: Sequence[str], grader: Grader, resamples: Resamples
-) -> tuple[Preferences, list[str]]:
-    """Ask which of two answers is the better one, in both orders; return the counts, and a word for each row.
-
-    A win or a loss is one of `second`; where the two orders disagree it is neither, and counted.
-    """
-    items = [
+def pair_items(first: Sequence[Reply], second: Sequence[Reply], prompts: Sequence[str]) -> list[Item]:
+    """Return two items for each row: which of its answers is the better one, asked in both orders."""
+    return [
         {"id": f"{index}:{turn}", "task": "compare", "prompt": prompt, "target": a.target}
         | {"first": (a, b)[turn].answer, "second": (b, a)[turn].answer}
         for index, (a, b, prompt) in enumerate(zip(first, second, prompts, strict=True))
         for turn in (0, 1)
     ]
-    picks = [read_pick(text) for text in _said(grader, items)]
+
+
+def preferences(texts: Sequence[str], resamples: Resamples) -> tuple[Preferences, list[str]]:
+    """Return the counts of what was said of pairs, and a word for each row.
+
+    A win or a loss is one of the second; where the two orders disagree it is neither, and counted.
+    """
+    picks = [read_pick(text) for text in texts]
     words = [_agreed(picks[index], picks[index + 1]) for index in range(0, len(picks), 2)]
     wins, losses, ties, disagreed, unreadable = map(words.count, ("win", "loss", "tie", "disagreed", "unreadable"))
     gains = np.array([{"win": 1.0, "loss": -1.0}.get(word, 0.0) for word in words])
@@ -87,12 +86,17 @@ def compare(
     return Preferences(wins, losses, ties, disagreed, unreadable, share, p), words
 
 
-def estimated_tokens(replies: Sequence[Reply], prompts: Sequence[str], settings: JudgeSettings) -> int:
-    """Return about how many tokens a judge will be given for one contender, at four characters each."""
-    sizes = [len(p) + len(r.target) + len(r.answer) for r, p in zip(replies, prompts, strict=True)]
-    asked = sum(map(len, settings.criteria.values()))
-    pairs = sum(2 * (size + len(r.answer)) for size, r in zip(sizes, replies, strict=True)) if settings.pairs else 0
-    return (sum(sizes) * len(settings.criteria) + asked * len(replies) + pairs) // 4
+def estimated_tokens(items: Iterable[Item]) -> int:
+    """Return about how many tokens a judge is given with these items, at four characters each."""
+    names = ("prompt", "target", "answer", "question", "first", "second")
+    return sum(len(item.get(name, "")) for item in items for name in names) // 4
+
+
+def readable(item: Item, text: str) -> bool:
+    """Say whether a text is a grade of an item."""
+    if item["task"] == "compare":
+        return bool(read_pick(text))
+    return read_grade(text, passes=item["scale"] == _PASSES) is not None
 
 
 def read_grade(text: str, *, passes: bool) -> float | None:
@@ -117,46 +121,6 @@ def judge_measures(settings: JudgeSettings) -> list[Measure]:
     return [_measure(name) for name in settings.criteria]
 
 
-def command_grader(command: str, folder: Path) -> Grader:
-    """Return a grader that gives a program items as JSON lines and reads `id` and `grade` back, in any order.
-
-    The program runs in `folder`. Raises FoldKitError when it fails.
-    """
-
-    def run(items: Sequence[Item]) -> list[str]:
-        given = "".join(json.dumps(item, ensure_ascii=False) + "\n" for item in items)
-        done = subprocess.run(
-            command, shell=True, cwd=folder, input=given, capture_output=True, text=True, encoding="utf-8", check=False
-        )
-        if done.returncode:
-            told = done.stderr.strip().splitlines()[-1:] or ["nothing on standard error"]
-            raise FoldKitError(f"[score.judge] command: {command!r} ended with code {done.returncode}: {told[0]}")
-        said: dict[str, str] = {}
-        for line in done.stdout.splitlines():
-            try:
-                value = json.loads(line)
-                said[str(value["id"])] = str(value["grade"])
-            except (ValueError, KeyError, TypeError):
-                continue
-        return [said.get(item["id"], "") for item in items]
-
-    return run
-
-
-def function_grader(named: str, folder: Path) -> Grader:
-    """Return a grader that calls `file.py:name` with each item; what it returns is read as text."""
-    function = load_function(named, folder, "[score.judge]")
-
-    def run(items: Sequence[Item]) -> list[str]:
-        try:
-            return [str(function(item)) for item in items]
-        except Exception as error:
-            told = f"{type(error).__name__}: {error}"
-            raise InputError(f"[score.judge] {named}", "function", "a grade", told, "mend it") from error
-
-    return run
-
-
 def question_text(item: Item) -> str:
     """Return an item as a question in words, for a base that grades."""
     if item["task"] == "compare":
@@ -177,15 +141,8 @@ def verdicts(task: str, settings: JudgeSettings) -> tuple[str, ...]:
     return ("pass", "fail") if settings.passes else tuple(map(str, range(1, MOST + 1)))
 
 
-def _said(grader: Grader, items: Sequence[Item]) -> list[str]:
-    texts = grader(items)
-    if len(texts) != len(items):
-        raise FoldKitError(f"the judge gave {len(texts)} grades to {len(items)} items")
-    return texts
-
-
 def _scale(settings: JudgeSettings) -> str:
-    return "pass or fail" if settings.passes else f"a number from 1 to {MOST}"
+    return _PASSES if settings.passes else f"a number from 1 to {MOST}"
 
 
 def _agreed(straight: str, turned: str) -> str:

@@ -113,6 +113,9 @@ def judge_lines(card: Scorecard) -> list[str]:
         return []
     lost = {name: count for name, count in judge["unreadable"].items() if count}
     found = [f"The judge was given about {judge['tokens']:,} tokens."]
+    if judge["kept"]:
+        of = f"{judge['kept']:,} of its {judge['items']:,} grades"
+        found.append(f"{of} are from an earlier scoring, in {judge['kept_at']}: without that file it is asked anew.")
     n_grades = judge["criteria"] * card.n_rows
     found += [f"{n} of {n_grades} grades of {name} could not be read and are left out." for name, n in lost.items()]
     return found + [_pairs(name, pairs, card.n_rows) for name, pairs in judge["pairs"].items()]

@@ -3,20 +3,22 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Callable, Sequence
+import itertools
+from collections.abc import Callable, Iterator, Sequence
 from typing import Any
 
 from foldkit.answering import Answerer
+from foldkit.formats import fingerprint_files, fingerprint_value
 from foldkit.models import Base, open_base
+from foldkit.scoring.graders import Grader, KeptGrades, command_grader, function_grader
 from foldkit.scoring.intervals import Resamples
 from foldkit.scoring.judge import (
-    Grader,
     Item,
-    command_grader,
-    compare,
     estimated_tokens,
-    function_grader,
-    grade,
+    grade_items,
+    graded,
+    pair_items,
+    preferences,
     question_text,
     verdicts,
 )
@@ -27,59 +29,73 @@ from foldkit.tokens import open_text_side
 
 from .sheet import Sheet, base_path
 
+# Items that a base grades before they are kept.
+_AT_ONCE = 64
+
 
 def judged(
     given: Sequence[Given],
     asked: Asked,
     sheet: Sheet,
     base: Base,
-    on_scored: Callable[[str, int, int], None] | None = None,
+    progress: Callable[[str, int], Callable[[int], None]],
 ) -> tuple[list[Given], dict[str, Any]]:
     """Return what the contenders gave with the judge's grades, and what there is to say of the judge.
 
-    With `pairs` every contender's answers are held against the base's. `on_scored` hears of how many tokens the judge
-    will be given, about, before it is given any, and then of each contender.
+    With `pairs` every contender's answers are held against the base's. Grades are kept in `answers` beside the sheet:
+    what was said of an answer is not asked again. `progress` is told about how many tokens the judge will be given
+    before it is given any, and returns what hears of each item.
     """
     settings = sheet.score.judge
     if settings is None:
         return list(given), {}
-    grader, prompts = grader_of(settings, sheet, base), asked.prompts
-    resamples = Resamples(asked.groups, sheet.score.seed)
-    numbers = [number for number, _ in asked.rows]
-    tokens = sum(estimated_tokens(one.replies, prompts, settings) for one in given)
+    grader, made_from = grader_of(settings, sheet, base)
+    kept_at = sheet.path("answers") / f"judge-{fingerprint_value(made_from).removeprefix('sha256:')}.jsonl"
+    judge, prompts, first = KeptGrades(grader, kept_at), asked.prompts, given[0]
+    of_each = {one.name: grade_items(one.replies, prompts, settings) for one in given}
+    pairs = {one.name: pair_items(first.replies, one.replies, prompts) for one in given[1:] if settings.pairs}
+    items = [*itertools.chain(*of_each.values(), *pairs.values())]
+    tokens = estimated_tokens(judge.missing(items).values())
+    done = progress(f"judge, about {tokens:,} tokens", len(items))
+    resamples, numbers = Resamples(asked.groups, sheet.score.seed), [number for number, _ in asked.rows]
     found: list[Given] = []
-    unreadable, pairs = {}, {}
+    said: dict[str, Any] = {"tokens": tokens, "criteria": len(settings.criteria), "unreadable": {}, "pairs": {}}
     for one in given:
-        if on_scored:
-            on_scored(f"judge, about {tokens:,} tokens", len(found), len(given))
-        replies = list(one.replies)
-        if settings.criteria:
-            replies, unreadable[one.name] = grade(replies, prompts, settings, grader)
-        if settings.pairs and one is not given[0]:
-            preferences, words = compare(given[0].replies, replies, prompts, grader, resamples)
-            pairs[one.name] = dataclasses.asdict(preferences) | {"rows": numbers, "words": words}
+        replies, lost = graded(one.replies, judge.texts(of_each[one.name], done), settings)
         found.append(dataclasses.replace(one, replies=replies))
-    said = {"tokens": tokens, "criteria": len(settings.criteria), "unreadable": unreadable, "pairs": pairs}
-    return found, {"judge": said}
+        if settings.criteria:
+            said["unreadable"][one.name] = lost
+        if one.name in pairs:
+            counts, words = preferences(judge.texts(pairs[one.name], done), resamples)
+            said["pairs"][one.name] = dataclasses.asdict(counts) | {"rows": numbers, "words": words}
+    kept = {"kept": judge.n_kept, "items": len(items), "kept_at": kept_at.relative_to(sheet.folder).as_posix()}
+    return found, {"judge": said | kept}
 
 
-def grader_of(settings: JudgeSettings, sheet: Sheet, base: Base) -> Grader:
-    """Return who grades: the program, the function or the base that the sheet names."""
+def grader_of(settings: JudgeSettings, sheet: Sheet, base: Base) -> tuple[Grader, list[Any]]:
+    """Return who grades, the program, the function or the base that the sheet names, and what its grades hang on.
+
+    Of a program that is its words, with the files among them.
+    """
     if settings.command:
-        return command_grader(settings.command, sheet.folder)
+        files = [path for word in settings.command.split() if (path := sheet.folder / word).is_file()]
+        return command_grader(settings.command, sheet.folder), [settings.command, fingerprint_files(files)]
     if settings.function:
-        return function_grader(settings.function, sheet.folder)
+        file = sheet.folder / settings.function.rpartition(":")[0]
+        return function_grader(settings.function, sheet.folder), [settings.function, fingerprint_files([file])]
     path = base_path(settings.base, sheet.folder)
     same = path.resolve() == sheet.base_path().resolve()
-    decoder = (
-        base.decoder if same else open_base(path, base.decoder.dtype, sheet.base.weights, base.decoder.device).decoder
-    )
+    own = base if same else open_base(path, base.decoder.dtype, sheet.base.weights, base.decoder.device)
     side = open_text_side(path)
     markup: Markup = side.markup("auto")
-    answerer = Answerer(decoder, side, read_template("question", sheet.folder), markup)
+    answerer = Answerer(own.decoder, side, read_template("question", sheet.folder), markup)
 
-    def run(items: Sequence[Item]) -> list[str]:
-        rows = [{"question": question_text(item)} for item in items]
-        return answerer.likeliest(rows, verdicts(items[0]["task"], settings), adapted=False)
+    def run(items: Sequence[Item]) -> Iterator[tuple[str, str]]:
+        options = verdicts(items[0]["task"], settings)
+        for start in range(0, len(items), _AT_ONCE):
+            some = items[start : start + _AT_ONCE]
+            rows = [{"question": question_text(item)} for item in some]
+            said = answerer.likeliest(rows, options, adapted=False)
+            yield from zip((item["id"] for item in some), said, strict=True)
 
-    return run
+    return run, [own.fingerprint, sheet.base.weights, own.compute, own.decoder.device.type]

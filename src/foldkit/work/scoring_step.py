@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from foldkit.adapters import put_on, read_adapter, read_header
+from foldkit.adapters.attaching import detach
 from foldkit.answering import NO_SHOTS, Answerer, NearestShots, Shots, draw_shots, key_of
 from foldkit.datasets import Coded, Dataset
 from foldkit.formats import InputError, UsageError, fingerprint_files, fingerprint_value, near_name, read_json
@@ -56,13 +57,13 @@ def score(sheet: Sheet, run: RunFolder | str | Path | None, on_scored: OnScored 
 
     Without a run, base and contenders are scored before there is an adapter, into `before` beside the sheet.
     `on_scored(name, done, total)` hears of each batch of answers, of a judge before it starts, and of all else that
-    takes long. Answers are kept in `answers` beside the sheet as they come: a scoring that was stopped goes on, and
-    what has not changed is not asked again. Raises InputError when the run's adapter was trained on other data than the
-    sheet gives now.
+    takes long. Answers, and a judge's grades, are kept in `answers` beside the sheet as they come: a scoring that was
+    stopped goes on, and what has not changed is not asked again. Raises InputError when the run's adapter was trained
+    on other data than the sheet gives now.
     """
     run = run_at(run) if run is not None else None
     scoring = _Scoring(sheet, run, on_scored)
-    given, compared = judged(scoring.given(), scoring.asked, sheet, scoring.base, on_scored)
+    given, compared = judged(scoring.given(), scoring.asked, sheet, scoring.base, scoring.progress)
     scoring.progress("intervals and tests", 1)
     card = make_scorecard(given, scoring.asked, sheet.score, scoring.signed | compared, scoring.measures)
     folder = run or RunFolder(sheet.path("before"))
@@ -113,6 +114,7 @@ class _Scoring:
             found[name] = self._given(contender, fingerprint_files([path]))
             if name == "adapter":
                 self.suspects = self._suspects(contender)
+        detach(self.base.decoder)  # which may judge, and as it is
         order = ["base", *(one.name for one in self.settings.contender), *(["adapter"] if self.run else [])]
         return [found[name] for name in order]
 

@@ -24,3 +24,4 @@ for line in sys.stdin:
     else:
         grade = str(1 + round(4 * alike(item["answer"], item["target"])))
     sys.stdout.write(json.dumps({"id": item["id"], "grade": grade}) + "\n")
+    sys.stdout.flush()  # each grade is kept as it comes

@@ -1,0 +1,117 @@
+"""Who grades, and grades that are kept: a judge may cost time and money, so that nothing is asked twice."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import tempfile
+import threading
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from pathlib import Path
+from typing import IO
+
+from foldkit.formats import FoldKitError, InputError, append_jsonl, fingerprint_value, mended_jsonl
+from foldkit.formats.jsonl import readable_objects
+
+from .judge import Item, readable
+from .measures import load_function
+
+# Gives the id of an item and what is said of it, as it comes, in any order.
+Grader = Callable[[Sequence[Item]], Iterable[tuple[str, str]]]
+
+
+class KeptGrades:
+    """What a grader says, kept in a file as it comes where it can be read.
+
+    `n_kept` counts the items whose grade stood there before.
+    """
+
+    def __init__(self, grader: Grader, kept_at: Path) -> None:
+        self._grader, self._kept_at, self.n_kept = grader, kept_at, 0
+        self._before = {line["item"]: line["grade"] for line in mended_jsonl(kept_at)}
+        self._known = dict(self._before)
+
+    def missing(self, items: Iterable[Item]) -> dict[str, Item]:
+        """Return the items that are still to be asked, by what they say, so that each stands there once."""
+        found = {_key(item): item for item in items}
+        return {key: item for key, item in found.items() if key not in self._known}
+
+    def texts(self, items: Sequence[Item], progress: Callable[[int], None]) -> list[str]:
+        """Return what is said of each item, "" for nothing; `progress` hears how many more are done."""
+        keys, missing = [_key(item) for item in items], self.missing(items)
+        self.n_kept += sum(key in self._before for key in keys)
+        progress(len(items) - len(missing))
+        waiting, said = {item["id"]: key for key, item in missing.items()}, dict[str, str]()
+        for name, text in self._grader(list(missing.values())) if missing else ():
+            key = waiting.pop(name, "")
+            if not key:
+                continue
+            said[key] = text
+            if readable(missing[key], text):
+                self._known[key] = text
+                append_jsonl(self._kept_at, {"item": key, "grade": text})
+            progress(1)
+        progress(len(waiting))
+        return [self._known.get(key, said.get(key, "")) for key in keys]
+
+
+def _key(item: Item) -> str:
+    return fingerprint_value({name: value for name, value in item.items() if name != "id"})
+
+
+def command_grader(command: str, folder: Path) -> Grader:
+    """Return a grader that gives a program items as JSON lines and reads `id` and `grade` back, in any order.
+
+    The program runs in `folder`. Raises FoldKitError when it fails.
+    """
+
+    def run(items: Sequence[Item]) -> Iterator[tuple[str, str]]:
+        given = "".join(json.dumps(item, ensure_ascii=False) + "\n" for item in items).encode()
+        n, pipe = 0, subprocess.PIPE
+        with (
+            tempfile.TemporaryFile() as told,
+            subprocess.Popen(command, shell=True, cwd=folder, stdin=pipe, stdout=pipe, stderr=told) as process,
+        ):
+            assert process.stdin
+            assert process.stdout
+            threading.Thread(target=_give, args=(process.stdin, given), daemon=True).start()
+            try:
+                for value in readable_objects(process.stdout):
+                    if "id" in value and "grade" in value:
+                        n += 1
+                        yield str(value["id"]), str(value["grade"])
+            except BaseException:
+                process.kill()
+                raise
+            if process.wait():
+                told.seek(0)
+                last = told.read().decode(errors="replace").strip().splitlines()[-1:] or ["nothing on standard error"]
+                ended = f"{command!r} ended with code {process.returncode} after {n} of {len(items)} grades"
+                raise FoldKitError(f"[score.judge] command: {ended}, which are kept; its last words: {last[0]}")
+
+    return run
+
+
+def _give(pipe: IO[bytes], given: bytes) -> None:
+    """Write to a program that may end before it has read all."""
+    try:
+        pipe.write(given)
+        pipe.close()
+    except OSError:
+        return
+
+
+def function_grader(named: str, folder: Path) -> Grader:
+    """Return a grader that calls `file.py:name` with each item; what it returns is read as text."""
+    function = load_function(named, folder, "[score.judge]")
+
+    def run(items: Sequence[Item]) -> Iterator[tuple[str, str]]:
+        for item in items:
+            try:
+                text = str(function(item))
+            except Exception as error:
+                told = f"{type(error).__name__}: {error}"
+                raise InputError(f"[score.judge] {named}", "function", "a grade", told, "mend it") from error
+            yield item["id"], text
+
+    return run
