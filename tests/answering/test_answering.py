@@ -9,7 +9,7 @@ import torch
 
 from foldkit.answering import Answerer, AnswerSettings, History, Shots, Streamed, draw_shots
 from foldkit.formats import InputError, UsageError
-from foldkit.models import Sampling, generate, open_base
+from foldkit.models import Cache, Sampling, generate, open_base
 from foldkit.templates import read_template, template_from_mapping
 from foldkit.tokens import TextSide
 
@@ -45,6 +45,26 @@ def test_answers_do_not_depend_on_their_batch_or_order(answerer: Answerer) -> No
     assert drawn[:1] != alone[:1]
     assert answerer.answers(ROWS, hot, batch=2) == drawn
     assert answerer.answers(ROWS[4:], hot, first=4) == drawn[4:]
+
+
+def test_long_prompts_are_read_few_at_once(answerer: Answerer, monkeypatch: pytest.MonkeyPatch) -> None:
+    """As many as come to so many tokens with their answers, one at least; in float64 nothing else changes."""
+    options = ["west", "north west"]
+    answers, likelihoods = answerer.answers(ROWS, SIX), answerer.likelihoods(ROWS, options)
+    made: list[tuple[int, int]] = []
+    monkeypatch.setattr(
+        "foldkit.models.generating.Cache",
+        lambda spec, batch, n_tokens, *more: (
+            made.append((batch, batch * n_tokens)) or Cache(spec, batch, n_tokens, *more)
+        ),
+    )
+    for most, widest in ((150, range(3, 9)), (5, range(1, 2))):
+        monkeypatch.setattr("foldkit.answering.answerer.TOKENS_AT_ONCE", most)
+        made.clear()
+        assert answerer.answers(ROWS, SIX) == answers
+        assert answerer.likelihoods(ROWS, options) == [pytest.approx(own, rel=1e-9) for own in likelihoods]
+        assert max(batch for batch, _ in made) in widest
+        assert all(batch == 1 or n_tokens <= most for batch, n_tokens in made)
 
 
 def test_an_answer_ends_before_a_stop(answerer: Answerer) -> None:

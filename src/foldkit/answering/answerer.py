@@ -18,6 +18,7 @@ from .history import History
 from .settings import AnswerSettings
 from .shots import NearestShots, Shots
 from .streamed import Streamed
+from .together import TOKENS_AT_ONCE, together
 
 NO_SHOTS = Shots()
 Before = Shots | NearestShots | History
@@ -95,7 +96,7 @@ class Answerer:
         prompts = [self.prompt_ids(row, before) for row in rows]
         texts = [""] * len(rows)
         with self.switched(adapted):
-            for chosen in _of_like_length(prompts, batch):
+            for chosen in together([len(prompt) + settings.max_tokens for prompt in prompts], batch, TOKENS_AT_ONCE):
                 places = [first + index for index in chosen]
                 found = self.answered([prompts[index] for index in chosen], settings, places)
                 for index, answer in zip(chosen, found, strict=True):
@@ -167,10 +168,12 @@ class Answerer:
         """
         asked = [self._prompt_turns(row, NO_SHOTS, "question") for row in rows]
         prompts = [self.encoder.prompt(turns) for turns in asked]
+        replies_of = [[self._reply_ids(turns, text) for text in options] for turns in asked]
+        lengths = [len(p) + max(map(len, replies)) for p, replies in zip(prompts, replies_of, strict=True)]
         found: list[list[float]] = [[] for _ in rows]
         with self.switched(adapted):
-            for chosen in _of_like_length(prompts, batch):
-                replies = [[self._reply_ids(asked[index], text) for index in chosen] for text in options]
+            for chosen in together(lengths, batch, TOKENS_AT_ONCE):
+                replies = [[replies_of[index][n] for index in chosen] for n in range(len(options))]
                 reading = self._reading([prompts[index] for index in chosen], replies)
                 for losses, _ in map(reading.losses, replies):
                     for index, own in zip(chosen, losses, strict=True):
@@ -204,9 +207,3 @@ class Answerer:
     def switched(self, adapted: bool) -> contextlib.AbstractContextManager[None]:
         """Switch the adapter on or off for the length of a `with` block; without one there is nothing to switch."""
         return self.adapter.switched(on=adapted) if self.adapter else contextlib.nullcontext()
-
-
-def _of_like_length(prompts: Sequence[Sequence[int]], batch: int) -> list[list[int]]:
-    """Return the places of prompts in batches, those of like length together."""
-    order = sorted(range(len(prompts)), key=lambda index: len(prompts[index]))
-    return [order[start : start + batch] for start in range(0, len(order), batch)]

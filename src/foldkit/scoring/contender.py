@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from foldkit.answering.answerer import NO_SHOTS, Answerer, Before
 from foldkit.answering.settings import AnswerSettings
+from foldkit.answering.together import TOKENS_AT_ONCE, together
 from foldkit.formats import InputError, append_jsonl, mended_jsonl, read_jsonl
 from foldkit.models.batch import pad
 from foldkit.models.likelihood import token_losses
@@ -18,8 +19,6 @@ from .measures import Reply
 Row = Mapping[str, str]
 # Ids, and which of them count.
 Piece = tuple[Sequence[int], Sequence[bool]]
-# Tokens of prompts and answers that are held at once: 0.4 GB of keys and values in a base of 135M parameters.
-TOKENS_AT_ONCE = 8192
 # Tokens of texts whose losses are found at once: more are no faster.
 LOSSES_AT_ONCE = 2048
 
@@ -51,15 +50,14 @@ def contender_replies(
 ) -> list[Reply]:
     """Return what the contender gives for every row, asked by its `prompts`.
 
-    Rows of like prompt length are asked together, `batch` of them or as many as TOKENS_AT_ONCE allows; each prompt is
+    Rows of like prompt length are asked together, `batch` of them or as many as memory has room for; each prompt is
     read once, for the answer and for the losses. With `kept_at` each batch is appended to that file, and batches that
     stand there whole are not asked again: a scoring that was stopped goes on. With `ranked` the loss of each row's
     rejected reply is found too.
     """
     answerer = contender.answerer
-    order = sorted(range(len(rows)), key=lambda index: len(prompts[index]))
     found: dict[int, dict[str, Any]] = _kept(kept_at)
-    for chosen in _together(order, [len(prompt) + max_tokens for prompt in prompts], batch):
+    for chosen in together([len(prompt) + max_tokens for prompt in prompts], batch, TOKENS_AT_ONCE):
         if not all(index in found for index in chosen):
             made = _asked(contender, rows, prompts, chosen, max_tokens, ranked=ranked)
             found |= made
@@ -68,20 +66,6 @@ def contender_replies(
         if progress:
             progress(len(chosen))
     return [Reply(answerer.template.target(row), row=row, **found[index]) for index, row in enumerate(rows)]
-
-
-def _together(
-    order: Sequence[int], lengths: Sequence[int], most: int, n_tokens: int = TOKENS_AT_ONCE
-) -> Iterator[list[int]]:
-    """Cut an order of rows, the shortest first, into batches of at most so many rows and tokens."""
-    chosen: list[int] = []
-    for index in order:
-        if chosen and (len(chosen) == most or (len(chosen) + 1) * lengths[index] > n_tokens):
-            yield chosen
-            chosen = []
-        chosen.append(index)
-    if chosen:
-        yield chosen
 
 
 def _asked(
@@ -163,11 +147,9 @@ def summed_losses(
     answerer: Answerer, pieces: Sequence[Piece], progress: Callable[[int], None] | None = None, *, adapted: bool
 ) -> tuple[list[float], list[int]]:
     """Return the summed loss (nats) and the count of the counted tokens of each piece."""
-    lengths = [len(ids) for ids, _ in pieces]
-    order = sorted(range(len(pieces)), key=lengths.__getitem__)
     found: dict[int, list[float]] = {}
     with answerer.switched(adapted):
-        for chosen in _together(order, lengths, len(order), LOSSES_AT_ONCE):
+        for chosen in together([len(ids) for ids, _ in pieces], len(pieces), LOSSES_AT_ONCE):
             ids, counted = zip(*(pieces[index] for index in chosen), strict=True)
             found |= zip(chosen, token_losses(answerer.decoder, pad(ids, counted))[0], strict=True)
             if progress:

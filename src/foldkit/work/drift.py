@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import itertools
+
+from foldkit.answering.together import TOKENS_AT_ONCE, together
 from foldkit.runs import RunFolder
 
 from .parts import Parts
@@ -27,11 +30,13 @@ def drift_notes(parts: Parts, run: RunFolder, n_processes: int) -> list[str]:
     parts.adapter.copy_from(read_adapter(run.adapter, parts.base).tensors)
     decoder, prompts = parts.base.decoder.eval(), [one.prompt for one in examples]
     chosen = [len(one.chosen) - 1 for one in examples]  # without the end marker
-    room = decoder.spec.max_positions - max(map(len, prompts))
-    n_tokens = {}
-    for on in (False, True):
+    most = min(decoder.spec.max_positions - max(map(len, prompts)), 2 * max(chosen) + 8)
+    batches = [*together([len(prompt) + most for prompt in prompts], len(prompts), TOKENS_AT_ONCE)]
+    n_tokens: dict[bool, list[int]] = {False: [0] * len(prompts), True: [0] * len(prompts)}
+    for on, places in itertools.product(n_tokens, batches):
         parts.adapter.switch(on=on)
-        answers = generate(decoder, prompts, parts.end_ids, min(room, 2 * max(chosen) + 8))
-        n_tokens[on] = list(map(len, answers))
+        answers = generate(decoder, [prompts[place] for place in places], parts.end_ids, most)
+        for place, answer in zip(places, answers, strict=True):
+            n_tokens[on][place] = len(answer)
     note = length_note(n_tokens[True], n_tokens[False], chosen)
     return [note] if note else []
