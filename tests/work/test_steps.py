@@ -19,6 +19,8 @@ from foldkit.adapters import read_header
 from foldkit.answering import AnswerSettings
 from foldkit.formats import FoldKitError, InputError, StoppedError, UsageError, locked, read_jsonl
 from foldkit.models import Decoder
+from foldkit.models.compute import narrow_times
+from foldkit.models.device import CPU
 from foldkit.rows import RowsSettings, find_files, read_rows
 from foldkit.runs import RunFolder, read_log
 from foldkit.training import Finished, Noted, Preparing, Stepped, TrainEvent, pass_cost, too_many_bytes
@@ -119,17 +121,28 @@ def test_a_conversation_goes_on_until_its_context_is_full(work_folder: Path) -> 
     assert talk.n_context == 0
 
 
-@pytest.mark.parametrize("compute", ["bfloat16", "auto"])
-def test_the_dtype_that_is_computed_in_is_written_down(work_folder: Path, compute: str) -> None:
-    """In the adapter and in the run's sheet as it was chosen; what was measured is a note of the log."""
+@pytest.mark.parametrize(
+    ("compute", "narrow", "chosen", "said"),
+    [
+        ("bfloat16", 2.0, "bfloat16", "as asked for, but products in bfloat16 take 2.0 times as long as in float32"),
+        ("bfloat16", 0.9, "bfloat16", ""),
+        ("auto", 0.5, "bfloat16", "computes in bfloat16: products in bfloat16 take 0.5 times"),
+        ("auto", 0.9, "float32", "computes in float32: products in bfloat16 take 0.9 times"),
+    ],
+)
+def test_the_dtype_that_is_computed_in_is_written_down(
+    work_folder: Path, compute: str, narrow: float, chosen: str, said: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """In the adapter and in the run's sheet as it was chosen; what was measured is a note where it tells."""
+    assert narrow_times(CPU) > 0
+    monkeypatch.setattr("foldkit.models.compute._seconds", lambda device: (1.0, narrow))
     changes = ["train.epochs=0.5", "train.validations=1", f"base.compute={compute}"]
     sheet = foldkit.read_sheet(work_folder / "fold.toml", changes)
     run = foldkit.train(sheet)
-    chosen = read_header(run.adapter).compute
-    assert chosen in ("float32", "bfloat16")
+    assert read_header(run.adapter).compute == chosen
     assert json.loads(run.sheet.read_text())["base"]["compute"] == chosen
     notes = [note["says"] for note in foldkit.read_log(run.log).of("note")]
-    assert (compute == "auto") == any(f"computes in {chosen}: products in bfloat16" in note for note in notes)
+    assert [said in note for note in notes if "products in bfloat16" in note] == [True] * bool(said)
     asked = foldkit.open_asked(run.adapter)
     assert str(asked.base.decoder.dtype) == f"torch.{chosen}"
     assert foldkit.score(sheet, run).contender("adapter")

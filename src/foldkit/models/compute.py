@@ -28,11 +28,19 @@ def chosen_compute(name: str, device: torch.device) -> Compute:
     """Return the dtype of this name; "auto" measures products in float32 and in bfloat16 there and takes the faster."""
     if name != "auto":
         return Compute(getattr(torch, name), "as asked for")
+    narrow = narrow_times(device)
+    return Compute(torch.bfloat16 if narrow * _WORTH < 1 else torch.float32, narrow_said(narrow, device))
+
+
+def narrow_times(device: torch.device) -> float:
+    """Return how many times as long products in bfloat16 take there as in float32."""
     wide, narrow = _seconds(device)
-    dtype = torch.bfloat16 if wide > _WORTH * narrow else torch.float32
-    return Compute(
-        dtype, f"products in bfloat16 take {narrow / wide:.1f} times as long as in float32 on this {device.type}"
-    )
+    return narrow / wide
+
+
+def narrow_said(times: float, device: torch.device) -> str:
+    """Say how long products in bfloat16 take."""
+    return f"products in bfloat16 take {times:.1f} times as long as in float32 on this {device.type}"
 
 
 def _seconds(device: torch.device) -> tuple[float, float]:

@@ -129,6 +129,7 @@ def _opened(sheet: Sheet, team: Team, stop: Callable[[], bool], on_event: OnEven
 def _where_and_in_what(sheet: Sheet, team: Team) -> tuple[Sheet, list[str]]:
     """Return the sheet with the device and the dtype that the first process chose, and what is to be said of them."""
     from foldkit.models import chosen_compute, chosen_device
+    from foldkit.models.compute import narrow_said, narrow_times
 
     notes, device = [], chosen_device(sheet.base.device)
     compute = chosen_compute(sheet.base.compute, device)
@@ -136,6 +137,8 @@ def _where_and_in_what(sheet: Sheet, team: Team) -> tuple[Sheet, list[str]]:
         notes.append(f"computes on a GPU ({device.type}): base.device=cpu would leave it alone")
     if sheet.base.compute == "auto":
         notes.append(f"computes in {compute.name}: {compute.reason}")
+    if sheet.base.compute == "bfloat16" and (times := narrow_times(device)) > 1:
+        notes.append(f"computes in bfloat16, as asked for, but {narrow_said(times, device)}: float32 would be faster")
     where, what = team.of_first(DEVICES.index(device.type), COMPUTES.index(compute.name))
     own = dataclasses.replace(sheet.base, device=DEVICES[int(where)], compute=COMPUTES[int(what)])
     return dataclasses.replace(sheet, base=own), notes
