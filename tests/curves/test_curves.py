@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import itertools
 import json
 import re
+import types
 from pathlib import Path
 from typing import Any
 
@@ -37,6 +39,13 @@ EVENTS = [
     {"event": "validation", "step": step, "validation_loss": loss, "seconds": 30.0 * step}
     for step, loss in ((10, 0.6), (20, 0.9))
 ]
+
+
+@pytest.fixture(autouse=True)
+def stalled(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Let the place of a legend take two seconds to find, as on a machine that stalls; a warning would be an error."""
+    clock = types.SimpleNamespace(perf_counter=itertools.count(0, 2).__next__)
+    monkeypatch.setattr("matplotlib.legend.time", clock)
 
 
 def a_run(folder: Path, events: list[dict[str, Any]], **train: Any) -> RunFolder:

@@ -108,7 +108,8 @@ def draw_losses(curves: Sequence[Curve], ax: Axes, *, log: bool = True) -> None:
     ax.set_xlim(0, max(one.train[0][-1] for one in curves) * 1.03)
     ax.grid(visible=True, which="major", color=_GRID, linewidth=0.8)
     ax.spines[["top", "right"]].set_visible(False)
-    ax.legend(frameon=False, fontsize=10 if len(curves) < 4 else 8)
+    # A place that was not asked for warns where the machine takes a second to find it.
+    ax.legend(loc="best", frameon=False, fontsize=10 if len(curves) < 4 else 8)
 
 
 def draw_pairs(curve: Curve, ax: Axes) -> None:

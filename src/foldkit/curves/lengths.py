@@ -42,7 +42,7 @@ def draw_lengths(
     ax.grid(visible=True, axis="y", color="#dddddd", linewidth=0.8)
     ax.set_axisbelow(True)
     ax.spines[["top", "right"]].set_visible(False)
-    ax.legend(frameon=False)
+    ax.legend(loc="best", frameon=False)
     return ax
 
 

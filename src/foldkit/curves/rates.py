@@ -33,7 +33,7 @@ def draw_rates(
     plain_ticks(ax, [*losses, *smoothed])
     ax.grid(visible=True, which="major", color="#dddddd", linewidth=0.8)
     ax.spines[["top", "right"]].set_visible(False)
-    ax.legend(frameon=False)
+    ax.legend(loc="best", frameon=False)
     return ax
 
 
