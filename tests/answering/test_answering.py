@@ -8,6 +8,7 @@ import pytest
 import torch
 
 from foldkit.answering import Answerer, AnswerSettings, History, Shots, Streamed, draw_shots
+from foldkit.answering.together import together
 from foldkit.formats import InputError, UsageError
 from foldkit.models import Cache, Sampling, generate, open_base
 from foldkit.templates import read_template, template_from_mapping
@@ -49,6 +50,7 @@ def test_answers_do_not_depend_on_their_batch_or_order(answerer: Answerer) -> No
 
 def test_long_prompts_are_read_few_at_once(answerer: Answerer, monkeypatch: pytest.MonkeyPatch) -> None:
     """As many as come to so many tokens with their answers, one at least; in float64 nothing else changes."""
+    assert [*together([5, 7, 5, 5], 9, 10)] == [[0, 2], [3], [1]]
     options = ["west", "north west"]
     answers, likelihoods = answerer.answers(ROWS, SIX), answerer.likelihoods(ROWS, options)
     made: list[tuple[int, int]] = []

@@ -150,12 +150,23 @@ def test_a_program_and_a_function_may_judge(tmp_path: Path) -> None:
         "for item in reversed(items[1:]):\n"
         "    print(json.dumps({'id': item['id'], 'grade': 1 + len(item['answer'])}))\n"
         "print('not a line')\n"
+        "print(json.dumps({'id': '0'}))\n"
         "def graded(item):\n    return 'pass' if item['answer'] else 1 / 0\n"
     )
     items = [{"id": str(n), "answer": "x" * n} for n in range(3)]
     assert [*command_grader(f"{sys.executable} judge.py", tmp_path)(items)] == [("2", "3"), ("1", "2")]
     with pytest.raises(FoldKitError, match=r"ended with code 3 after 0 of 3 grades, .* last words: no room"):
-        [*command_grader("echo no room >&2; exit 3", tmp_path)(items)]
+        [*command_grader("echo begun >&2; echo no room >&2; exit 3", tmp_path)(items)]
+    (tmp_path / "slow.py").write_text(
+        "import pathlib, time\n"
+        'print(\'{"id": "0", "grade": 1}\', flush=True)\n'
+        "time.sleep(3)\n"
+        "pathlib.Path('end').touch()\n"
+    )
+    begun = command_grader(f"{sys.executable} slow.py", tmp_path)(items)
+    assert next(iter(begun)) == ("0", "1")
+    begun.close()  # as where the scoring is stopped: so is the program
+    assert not (tmp_path / "end").exists()
     (tmp_path / "own.py").write_text("def graded(item):\n    return 'pass' if item['answer'] else 1 / 0\n")
     grader = function_grader("own.py:graded", tmp_path)
     assert [*grader(items[1:])] == [("1", "pass"), ("2", "pass")]
@@ -180,23 +191,26 @@ def test_a_judge_is_not_asked_twice(tmp_path: Path) -> None:
         "    if number == 2 and sys.argv[1:]:\n"
         "        sys.exit('no money')\n"
     )
-    replies = [Reply("t", answer) for answer in "abcdec"]
-    items, kept_at = grade_items(replies, ["p"] * 6, CLEAR), tmp_path / "kept.jsonl"
+    replies = [Reply("t", answer) for answer in "abcdecc"]
+    items, kept_at = grade_items(replies, ["p"] * 7, CLEAR), tmp_path / "kept.jsonl"
     heard: list[int] = []
     broken = KeptGrades(command_grader(f"{sys.executable} judge.py ends", tmp_path), kept_at)
     with pytest.raises(FoldKitError, match="after 3 of 5 grades, which are kept; its last words: no money"):
         broken.texts(items, heard.append)
-    assert sum(heard) == 1 + 3
+    assert sum(heard) == 2 + 3
     with kept_at.open("a") as file:
         file.write('{"item": "sha')
     again = KeptGrades(command_grader(f"{sys.executable} judge.py", tmp_path), kept_at)
     assert [item["answer"] for item in again.missing(items).values()] == ["a", "d", "e"]
     heard.clear()
-    assert again.texts(items, heard.append) == ["?", "4", "4", "4", "4", "4"]
+    assert again.texts(items, heard.append) == ["?", *"444444"]
     assert (tmp_path / "asked").read_text().split() == [*"abc", *"ade"]
-    assert (sum(heard), again.n_kept) == (6, 3)
-    other = grade_items(replies, ["another prompt"] * 6, CLEAR)
+    assert (sum(heard), again.n_kept) == (7, 4)
+    other = grade_items(replies, ["another prompt"] * 7, CLEAR)
     assert len(again.missing(other)) == 5
+    heard.clear()
+    assert KeptGrades(lambda items: [], kept_at).texts(other, heard.append) == [""] * 7
+    assert sum(heard) == 7
 
 
 def test_picks_are_blind_kept_and_become_pairs(tmp_path: Path) -> None:
