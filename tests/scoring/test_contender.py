@@ -22,6 +22,10 @@ def test_losses_of_pieces_are_those_of_each_alone_in_passes_of_few_tokens(
     monkeypatch.setattr(contender, "LOSSES_AT_ONCE", 40)
     monkeypatch.setattr(likelihood, "LOGITS_AT_ONCE", 7 * decoder.spec.vocab_size)
     answerer = Answerer(decoder, side, read_template("question", tmp_path), side.markup())
+    whole = text_pieces(answerer, "wind 1234", 100)[0][0]
+    for short in (1, 2):  # nothing predicts the only token of a piece
+        cut = text_pieces(answerer, "wind 1234", len(whole) - short)
+        assert [len(ids) for ids, _ in cut] == [len(whole) - short, short][:short]
     pieces = text_pieces(answerer, " ".join(map(str, range(1000, 1060))), 18)
     pieces += [
         (ids[:n], [place % 3 == 0 for place in range(n)]) for n, (ids, _) in zip(range(3, 16), pieces, strict=False)

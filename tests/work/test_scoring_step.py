@@ -199,6 +199,11 @@ def test_answers_are_kept_and_a_stopped_scoring_goes_on(scored_folder: Path, mon
     assert cards[0] == cards[1] == cards[2]
     foldkit.score(foldkit.read_sheet(scored_folder / "fold.toml", ["score.max_tokens=5"]), run)
     assert sum(asked) == 12 * fresh.n_rows
+    asked.clear()
+    monkeypatch.setattr("foldkit.scoring.contender.TOKENS_AT_ONCE", 300)
+    foldkit.score(foldkit.read_sheet(scored_folder / "fold.toml", ["score.max_tokens=100"]), run)
+    assert sum(asked) == 6 * fresh.n_rows
+    assert max(asked) <= 2  # of more than 100 tokens each
     (scored_folder / "plainer.toml").write_text(PLAINER.replace("{answer}", "It is {answer}"))
     with pytest.raises(InputError, match=r"that of the sheet's own template, '(\w+)', found 'It is \1'"):
         foldkit.score(sheet, run)
@@ -208,7 +213,7 @@ def test_answers_are_kept_and_a_stopped_scoring_goes_on(scored_folder: Path, mon
     (scored_folder / "one.txt").write_text("a")
     with pytest.raises(InputError, match=r"one\.txt: general: expected a text of at least two tokens"):
         foldkit.score(foldkit.read_sheet(scored_folder / "fold.toml", ["score.general=['one.txt']"]), run)
-    assert sum(asked) == 12 * fresh.n_rows
+    assert sum(asked) == 6 * fresh.n_rows
 
 
 def test_the_nearest_shots_are_never_near_copies(scored_folder: Path) -> None:
