@@ -1,11 +1,10 @@
 """The forecast against what a training then takes: peak memory above the level after imports, and the median step.
 
 Seven settings with the demo's notes and three with its pairs, on the base that ships and on those that are named;
-`--rows` takes the ones or the others alone. Memory is that of a
-forecast and of trainings of `--steps` steps, each in a process of its own: of three the median, for the gaps that the
-allocator leaves differ from process to process; their range stands beside it. Steps are compared within one process, a
-training between two forecasts, for the speed of a machine moves; in several turns, of which the median counts. The
-last line is one JSON object.
+`--rows` takes the ones or the others alone. Memory is that of a forecast and of trainings of `--steps` steps, each in a
+process of its own: of three the median, for the gaps that the allocator leaves differ from process to process; their
+range stands beside it. Steps are compared within one process, a training between two forecasts, for the speed of a
+machine moves; in several turns, of which the median counts. The last line is one JSON object.
 
     python benchmarks/forecast.py real/chat-135m.gguf
 """

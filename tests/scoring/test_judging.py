@@ -155,7 +155,7 @@ def test_a_program_and_a_function_may_judge(tmp_path: Path) -> None:
     )
     items = [{"id": str(n), "answer": "x" * n} for n in range(3)]
     assert [*command_grader(f"{sys.executable} judge.py", tmp_path)(items)] == [("2", "3"), ("1", "2")]
-    with pytest.raises(FoldKitError, match=r"ended with code 3 after 0 of 3 grades, .* last words: no room"):
+    with pytest.raises(FoldKitError, match=r"ended with code 3 after 0 of 3 grades; .* last words: no room"):
         [*command_grader("echo begun >&2; echo no room >&2; exit 3", tmp_path)(items)]
     (tmp_path / "slow.py").write_text(
         "import pathlib, time\n"
@@ -195,7 +195,7 @@ def test_a_judge_is_not_asked_twice(tmp_path: Path) -> None:
     items, kept_at = grade_items(replies, ["p"] * 7, CLEAR), tmp_path / "kept.jsonl"
     heard: list[int] = []
     broken = KeptGrades(command_grader(f"{sys.executable} judge.py ends", tmp_path), kept_at)
-    with pytest.raises(FoldKitError, match="after 3 of 5 grades, which are kept; its last words: no money"):
+    with pytest.raises(FoldKitError, match="after 3 of 5 grades; what could be read is kept; last words: no money"):
         broken.texts(items, heard.append)
     assert sum(heard) == 2 + 3
     with kept_at.open("a") as file:

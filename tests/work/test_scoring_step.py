@@ -108,8 +108,9 @@ def test_every_kind_of_contender_is_held_against_the_base_on_the_same_rows(score
     judge = f"judge, about {card.signed['judge']['tokens']:,} tokens"
     again = {f"{name}, {how}" for name in ("adapter", "first stage") for how in ("case and spelling", "plainer.toml")}
     texts = {f"{name}, {text}" for name in ("base", "first stage", "adapter") for text in sheet.score.texts}
-    once = {judge, "rows of train", "nearness to train", "copies of test rows in train", "intervals and tests"}
-    told = {*names, *again, *texts, *once, "nearest, looked for"} - {"made elsewhere"}
+    once = {judge, "nearness to train", "copies of test rows in train", "intervals and tests"}
+    of_train = {"rows of train that stay hard", "examples for nearest"}
+    told = {*names, *again, *texts, *once, *of_train} - {"made elsewhere"}
     assert {name for name, *_ in heard} == told
     n_items = (len(names) + 2 * (len(names) - 1)) * card.n_rows
     of_judge = [told for name, *told in heard if name == judge]

@@ -144,15 +144,14 @@ def text_pieces(answerer: Answerer, text: str, window: int) -> list[Piece]:
 
 
 def summed_losses(
-    answerer: Answerer, pieces: Sequence[Piece], progress: Callable[[int], None] | None = None, *, adapted: bool
+    answerer: Answerer, pieces: Sequence[Piece], progress: Callable[[int], None], *, adapted: bool
 ) -> tuple[list[float], list[int]]:
-    """Return the summed loss (nats) and the count of the counted tokens of each piece."""
+    """Return the summed loss (nats) and the count of counted tokens of each piece; `progress` hears of each pass."""
     found: dict[int, list[float]] = {}
     with answerer.switched(adapted):
         for chosen in together([len(ids) for ids, _ in pieces], len(pieces), LOSSES_AT_ONCE):
             ids, counted = zip(*(pieces[index] for index in chosen), strict=True)
             found |= zip(chosen, token_losses(answerer.decoder, pad(ids, counted))[0], strict=True)
-            if progress:
-                progress(len(chosen))
+            progress(len(chosen))
     losses = [found[index] for index in range(len(pieces))]
     return list(map(sum, losses)), list(map(len, losses))

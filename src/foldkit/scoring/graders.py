@@ -87,7 +87,7 @@ def command_grader(command: str, folder: Path) -> Grader:
                 told.seek(0)
                 last = told.read().decode(errors="replace").strip().splitlines()[-1:] or ["nothing on standard error"]
                 ended = f"{command!r} ended with code {process.returncode} after {n} of {len(items)} grades"
-                raise FoldKitError(f"[score.judge] command: {ended}, which are kept; its last words: {last[0]}")
+                raise FoldKitError(f"[score.judge] command: {ended}; what could be read is kept; last words: {last[0]}")
 
     return run
 

@@ -283,7 +283,7 @@ class _Scoring:
         template = asker.template
         prompts = [plain(key_of(template, row)) for row in self._train_rows]
         chosen: dict[str, Shots] = {}
-        progress = self.progress(f"{one.name}, looked for", len(self.cells))
+        progress = self.progress(f"examples for {one.name}", len(self.cells))
         for row in self.cells:
             close = nearest(key_of(template, row), prompts, one.shots + 20)
             fit = [place for place, alike in close if alike < self.sheet.split.near][: one.shots]
@@ -327,7 +327,7 @@ class _Scoring:
         numbers, rows = with_reply(self.dataset.parts["train"]), self._train_rows
         losses: list[float] = []
         answerer, template = contender.answerer, contender.answerer.template
-        progress = self.progress("rows of train", len(rows))
+        progress = self.progress("rows of train that stay hard", len(rows))
         for start in range(0, len(rows), _PIECES_AT_ONCE):
             some = rows[start : start + _PIECES_AT_ONCE]
             pieces = [answerer.with_reply(row, template.target(row)) for row in some]
