@@ -50,8 +50,8 @@ TRAININGS = 3
 def forecast(sheet_at: Path, changes: list[str]) -> dict[str, float]:
     """Return what the forecast says."""
     found = foldkit.forecast(foldkit.read_sheet(sheet_at, changes))
-    assert found.step_seconds is not None
-    return {"peak": found.memory.peak, "step": found.step_seconds}
+    assert found.duration
+    return {"peak": found.memory.peak, "step": found.duration.step}
 
 
 def train(sheet_at: Path, changes: list[str]) -> dict[str, float]:

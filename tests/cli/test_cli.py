@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import functools
 import io
 import json
@@ -344,7 +345,7 @@ def test_a_forecast_and_a_search_for_a_rate(work_folder: Path) -> None:
     # Nearly all of it is what the program itself holds, which on a busy machine differs by a tenth between processes.
     assert int(in_all) == pytest.approx(int(at_most), rel=0.25)
     short = call("forecast", "--set", "train.epochs=9000", "--set", "train.minutes=1", cwd=work_folder)
-    assert "all of it about 60 s\nminutes end it at about step" in short.stdout
+    assert "all of it about 1 min 00 s\nminutes end it at about step" in short.stdout
     changes = ("train.learning_rate=3", "train.epochs=9", "adapter.begin=runs/run-001/adapter.safetensors")
     high = call("train", *(word for change in changes for word in ("--set", change)), cwd=work_folder)
     assert high.stderr.count("! so far, learning rate too high: train loss ") == 1, high.stderr
@@ -571,6 +572,29 @@ def test_the_public_names_are_those_of_the_doors() -> None:
         with pytest.raises(AttributeError, match="no attribute"):
             door.nothing  # noqa: B018
     assert "train" in foldkit.__all__
+
+
+def test_what_does_not_fit_once_it_was_measured_is_a_failure(
+    work_folder: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The first guess fitted, so that steps were made; what takes less is said instead of a time."""
+    found = foldkit.forecast(foldkit.read_sheet(work_folder / "fold.toml"))
+    assert found.duration
+    tight = dataclasses.replace(found, free_bytes=round(found.memory.peak))
+    monkeypatch.setattr("foldkit.work.forecast", lambda _: tight)
+    done = call("forecast", cwd=work_folder)
+    assert done.returncode == 1
+    assert "(measured)" in done.stdout
+    assert "! it does not fit; what takes less" in done.stdout
+    assert "a step about" not in done.stdout
+
+
+def test_ctrl_c_before_the_commands_are_read_leaves_no_traceback(tmp_path: Path) -> None:
+    """As what is loaded first has it here."""
+    (tmp_path / "click.py").write_text("raise KeyboardInterrupt\n")
+    command, environment = [sys.executable, "-m", "foldkit", "look"], {**os.environ, "PYTHONPATH": str(tmp_path)}
+    done = subprocess.run(command, capture_output=True, text=True, env=environment, check=False)
+    assert (done.returncode, done.stdout, done.stderr) == (130, "", "foldkit: interrupted\n")
 
 
 @pytest.mark.parametrize(("rank", "said"), [("0", "foldkit: stopped before the first step; go on\n"), ("1", "")])

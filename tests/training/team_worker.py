@@ -10,7 +10,7 @@ import torch
 from torch.distributed.tensor import DTensor
 
 from foldkit.models.sharding import shard
-from foldkit.training import TrainSettings, micro_batches
+from foldkit.training import TrainSettings
 from foldkit.training.objective import ReplyObjective, mean_loss
 from foldkit.training.stepping import Stepper
 from foldkit.training.team import Team, joined_team
@@ -28,10 +28,10 @@ def found_by(team: Team, *, sharded: bool = False) -> dict[str, torch.Tensor]:
         shard(decoder, adapter.parameters, decoder.device)
         held = sum(w.to_local().numel() for w in decoder.layers.parameters() if isinstance(w, DTensor))
         assert held <= 0.51 * (decoder.n_parameters - adapter.n_parameters)
-    passes = micro_batches(ten_examples(), SETTINGS, team.size)
     objective = ReplyObjective(SETTINGS)
-    figures = Stepper(decoder, adapter, SETTINGS, objective, team).gradient(passes)
-    checked = mean_loss(decoder, objective, passes, team)
+    stepper = Stepper(decoder, adapter, SETTINGS, objective, team)
+    figures = stepper.gradient(stepper.passes(ten_examples()))
+    checked = mean_loss(decoder, objective, objective.passes(ten_examples(), team.size), team)
     grads = {str(index): f.grad for index, f in enumerate(adapter.parameters) if f.grad is not None}
     numbers = [figures.loss, figures.accuracy, figures.norm, checked.loss, checked.accuracy]
     return grads | {"figures": torch.tensor(numbers, dtype=torch.float64)}

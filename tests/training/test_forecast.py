@@ -104,22 +104,20 @@ def test_a_forecast_counts_what_a_training_then_does(examples: list[Example]) ->
     steps = [e for e in train_adapter(decoder, adapter, examples, examples[:3], SETTINGS) if isinstance(e, Stepped)]
     assert (found.n_steps, found.n_tokens) == (len(steps), steps[-1].n_tokens)
     assert found.n_learned == 2 * sum(example.n_learned for example in examples)
-    assert found.seconds is not None
-    assert found.first_check_seconds is not None
-    assert 0 < found.first_check_seconds < found.seconds
-    assert found.reference_seconds == 0
-    first = forecast(decoder, adapter, examples, examples[:3], SETTINGS, 10**9, needs_reference=True)
-    assert first.reference_seconds is not None
-    assert first.first_check_seconds is not None
-    assert 0 < first.reference_seconds < first.first_check_seconds
-    assert found.check_share is not None
-    assert 0 < found.check_share < 1
-    assert found.last_step == found.n_steps
+    takes = found.duration
+    assert takes
+    assert 0 < takes.first_check < takes.total
+    assert takes.reference == 0
+    assert 0 < takes.check_share < 1
+    assert takes.last_step == found.n_steps
+    first = forecast(decoder, adapter, examples, examples[:3], SETTINGS, 10**9, needs_reference=True).duration
+    assert first
+    assert 0 < first.reference < first.first_check
     limited = dataclasses.replace(SETTINGS, epochs=9000, minutes=0.01)
     short = forecast(decoder, adapter, examples, examples[:3], limited, 10**9)
-    assert (short.seconds, short.n_steps) == (pytest.approx(0.6), 27000)
-    assert short.last_step is not None
-    assert 0 < short.last_step < short.n_steps
+    assert short.duration
+    assert (short.duration.total, short.n_steps) == (pytest.approx(0.6), 27000)
+    assert 0 < short.duration.last_step < short.n_steps
 
 
 @pytest.mark.parametrize(("seconds", "n_measured"), [(0.25, 4), (0.5, 3), (25.0, 3), (30.0, 2), (70.0, 1)])
@@ -134,16 +132,18 @@ def test_three_steps_are_measured_more_short_ones_and_fewer_long_ones(
     monkeypatch.setattr(forecasting, "_seconds_of", lambda action: taken.append(action) or seconds)
     found = forecast(*parts(), examples, examples[:3], SETTINGS, 10**9, needs_reference=True)
     assert len(taken) == n_measured + 1
-    assert found.step_seconds == pytest.approx(seconds, rel=0.2)
+    takes = found.duration
+    assert takes
+    assert takes.step == pytest.approx(seconds, rel=0.2)
     lengths, passes = [example.n_tokens for example in examples], micro_batches(examples[:3], SETTINGS)
     steps = [sum(lengths[index] for index in step) for step in itertools.islice(batches(lengths, SETTINGS), 6)]
-    made = found.step_seconds / statistics.median(steps) * sum(steps)
+    made = takes.step / statistics.median(steps) * sum(steps)
     check = seconds * sum(one.ids.numel() for one in passes) / passes[0].ids.numel()
     reference = check * (1 + sum(lengths) / sum(lengths[:3]))
-    assert found.reference_seconds == pytest.approx(reference)
-    assert found.first_check_seconds == pytest.approx(reference + made / 2 + check)
-    assert found.seconds == pytest.approx(reference + made + 2 * check)
-    assert found.check_share == pytest.approx(2 * check / found.seconds)
+    assert takes.reference == pytest.approx(reference)
+    assert takes.first_check == pytest.approx(reference + made / 2 + check)
+    assert takes.total == pytest.approx(reference + made + 2 * check)
+    assert takes.check_share == pytest.approx(2 * check / takes.total)
 
 
 def test_what_does_not_fit_is_said_before_it_is_tried(examples: list[Example]) -> None:
@@ -151,7 +151,7 @@ def test_what_does_not_fit_is_said_before_it_is_tried(examples: list[Example]) -
     decoder, adapter = parts()
     found = forecast(decoder, adapter, examples, examples[:3], SETTINGS, 1000)
     assert not found.fits
-    assert (found.seconds, found.last_step) == (None, None)
+    assert found.duration is None
     peaks = [found.memory.peak, *(change.peak for change in found.changes)]
     assert peaks == sorted(peaks, reverse=True)
     assert [change.setting.partition("=")[0] for change in found.changes] == [
@@ -168,6 +168,10 @@ def test_what_does_not_fit_is_said_before_it_is_tried(examples: list[Example]) -
     auto = dataclasses.replace(SETTINGS, micro_batch="auto", batch=8)
     assert forecast(decoder, adapter, examples, examples[:3], auto, 10**9).micro_batch == 8
     assert forecast(decoder, adapter, examples, examples[:3], auto, 1000).micro_batch == 1
+    measured = forecast(decoder, adapter, examples, examples[:3], SETTINGS, room, level=1)
+    assert measured.memory.peak > measured.safe_bytes > measured.memory.known  # with all that this process holds
+    assert measured.duration
+    assert not measured.fits
     by_tokens = dataclasses.replace(auto, batch_tokens=16 * max(example.n_tokens for example in examples))
     assert fast_micro_batch(decoder, examples, by_tokens) >= 16
     with pytest.raises(UsageError, match="a number of examples, or 'auto', found 'some'"):

@@ -171,7 +171,9 @@ def gradient(
     reference = {one.row: (-20.0 - one.row, -21.0, -40.0) for one in rows}
     objective = objective_for(settings, rows, reference)
     stepper = Stepper(decoder, adapter, settings, objective, n_lanes=n_lanes)  # type: ignore[arg-type]
-    stepper.gradient(stepper.passes(rows))
+    passes = stepper.passes(rows)
+    assert {len(parts) for parts in passes} == {n_lanes}
+    stepper.gradient(passes)
     return [factor.grad.clone() for factor in stepper.factors if factor.grad is not None]
 
 

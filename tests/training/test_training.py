@@ -8,6 +8,7 @@ import itertools
 import math
 import operator
 import threading
+import time
 from collections.abc import Iterator, Sequence
 from typing import Any, TypeVar
 
@@ -20,7 +21,7 @@ from hypothesis import strategies as st
 from foldkit.adapters import Adapter, AdapterSettings, attach
 from foldkit.datasets import Example
 from foldkit.formats import FoldKitError, InputError, UsageError
-from foldkit.models import Decoder, chunked_loss, learned_stream, likelihood, pack, pad
+from foldkit.models import Batch, Decoder, chunked_loss, learned_stream, likelihood, pack, pad
 from foldkit.models.piece import Piece
 from foldkit.training import (
     Checked,
@@ -35,17 +36,17 @@ from foldkit.training import (
     TrainSettings,
     count_steps,
     fast_micro_batch,
-    forecasting,
+    fitting,
     lanes,
     micro_batches,
     rate_at,
     summed_loss,
     train_adapter,
 )
-from foldkit.training.batches import batches, dealt, first_fit, usual_tokens
+from foldkit.training.batches import batch_of, batches, dealt, divided, first_fit, usual_tokens
 from foldkit.training.lanes import count_lanes
 from foldkit.training.noise import noisy
-from foldkit.training.objective import ReplyObjective, tallies
+from foldkit.training.objective import Loss, ReplyObjective, tallies
 from foldkit.training.optimiser import Optimiser
 from foldkit.training.schedule import check_steps
 from foldkit.training.settings import BEST_BY
@@ -83,8 +84,8 @@ def gradient_in_lanes(examples: list[Example], n_lanes: int, dtype: torch.dtype,
     settings = TrainSettings(micro_batch=6, clip=1e9)
     stepper = Stepper(*with_adapter(dtype), settings, ReplyObjective(settings), n_lanes=n_lanes)
     passes = stepper.passes(examples)
-    assert len(passes) == 2 * n_lanes
-    stepper.gradient(passes[: len(passes) - leave])
+    assert (len(passes), len(passes[-1])) == (2, n_lanes)
+    stepper.gradient([*passes[:-1], passes[-1][: n_lanes - leave]])
     return [factor.grad.clone() for factor in stepper.factors if factor.grad is not None]
 
 
@@ -108,8 +109,8 @@ def test_the_gradient_does_not_change_with_the_way_a_batch_is_divided(
     """
     alone = gradient(examples, ALONE, dtype)
     assert len(alone) == 28
-    for divided, recompute in itertools.product(DIVIDED, (False, True)):
-        assert furthest(gradient(examples, divided, dtype, recompute=recompute), alone) < tolerance
+    for way, recompute in itertools.product(DIVIDED, (False, True)):
+        assert furthest(gradient(examples, way, dtype, recompute=recompute), alone) < tolerance
     for n_lanes in (2, 3):
         in_lanes = gradient_in_lanes(examples, n_lanes, dtype)
         assert furthest(in_lanes, alone) < tolerance
@@ -137,28 +138,63 @@ def test_the_gradient_does_not_change_with_the_way_a_batch_is_divided(
         assert distance < tolerance if is_right else distance > 1e-3
 
 
-def test_a_lane_begins_with_the_same_part_every_time() -> None:
-    """The first one with the first, for what a thread frees may be kept for it; where one fails the rest is left."""
+def test_a_pass_is_made_in_lanes_or_by_all_threads(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Each part by the same thread every time, for what a thread frees may be kept for it; a single one in this one.
 
-    def thread_of(value: int) -> tuple[int, int]:
-        return value, threading.get_ident()
+    What others freed is given back where a pass is made the other way, and where it is not nothing is.
+    """
+    given_back: list[int] = []
+    monkeypatch.setattr(lanes, "give_back", lambda: given_back.append(1))
 
-    def fail_or_wait(value: int) -> None:
-        if value == 0:
-            raise ZeroDivisionError
-        go_on.wait()
-        made.append(value)
+    def made(value: int) -> tuple[int, int, int]:
+        return value, threading.get_ident(), torch.get_num_threads()
 
-    two, go_on, made = lanes.Lanes(2), threading.Event(), list[int]()
-    found = [list(two.made(thread_of, range(n))) for n in (2, 1, 4, 2) * 20]
-    assert [value for value, _ in found[2]] == [0, 1, 2, 3]
-    for place in range(2):
-        assert len({threads[place] for threads in found if len(threads) > place}) == 1
-    with pytest.raises(ZeroDivisionError):
-        list(two.made(fail_or_wait, range(40)))
-    go_on.set()
-    list(two.made(thread_of, range(2)))
-    assert len(made) <= 2
+    before = torch.get_num_threads()
+    torch.set_num_threads(4)
+    try:
+        two = lanes.Lanes(2)
+        found = [two.made(made, range(n)) for n in (2, 1, 2) * 20]
+        assert len(given_back) == 40
+        assert [value for value, _, _ in found[0]] == [0, 1]
+        places = {(place, one[1]) for parts in found if len(parts) == 2 for place, one in enumerate(parts)}
+        assert len({thread for _, thread in places}) == len(places) == 2
+        assert {one[2] for parts in found if len(parts) == 2 for one in parts} == {2}
+        assert found[1] == [(0, threading.get_ident(), 4)]
+        with pytest.raises(ZeroDivisionError):
+            two.made(lambda value: 1 // value, range(2))
+        assert torch.get_num_threads() == 4
+        with pytest.raises(ValueError, match="argument 2 is longer"):
+            two.made(made, range(3))
+    finally:
+        torch.set_num_threads(before)
+
+
+def test_no_more_is_held_at_once_than_one_pass(examples: list[Example], monkeypatch: pytest.MonkeyPatch) -> None:
+    """In lanes too, whatever the lengths of a batch's examples are: of those here one is as long as six others."""
+    long = Example(90, tuple(range(1, 200)), ((150, 199),))
+    running, held, guard = [0], list[int](), threading.Lock()
+    plain = ReplyObjective.loss
+
+    def loss(self: ReplyObjective, decoder: Decoder, batch: Batch, *, training: bool) -> Loss:
+        with guard:
+            running[0] += batch.ids.numel()
+            held.append(running[0])
+        time.sleep(0.02)  # long enough for what could begin meanwhile
+        found = plain(self, decoder, batch, training=training)
+        with guard:
+            running[0] -= batch.ids.numel()
+        return found
+
+    monkeypatch.setattr(ReplyObjective, "loss", loss)
+    for size in (1, 2, 4):
+        chosen = TrainSettings(batch=11, micro_batch=size)
+        stepper = Stepper(*with_adapter(), chosen, ReplyObjective(chosen), n_lanes=2)
+        passes = stepper.passes([*examples, long])
+        held.clear()
+        stepper.gradient(passes)
+        assert len(held) == sum(map(len, passes))
+        assert max(held) <= max(sum(part.ids.numel() for part in parts) for parts in passes)
+        assert {len(parts) for parts in passes} == {1, 2}
 
 
 @given(lengths=st.lists(st.integers(1, 40), min_size=1, max_size=30), size=st.integers(1, 9), n_lanes=st.integers(1, 3))
@@ -177,10 +213,15 @@ def test_packing_loses_nothing_and_overfills_nothing(lengths: list[int], size: i
     for place, row in enumerate(rows):
         later = [len(example.ids) for other in rows[place + 1 :] for example in other]
         assert sum(len(example.ids) for example in row) + min(later, default=room) > room, "the first that has room"
-    shares = [sum(example.n_tokens for example in part) for part in dealt(ordered, n_lanes)]
-    assert len(shares) == min(n_lanes, len(examples))
-    assert max(shares) - min(shares) <= max(lengths)
-    passes = micro_batches(examples, TrainSettings(micro_batch=size), n_lanes=n_lanes)
+    chosen = TrainSettings(micro_batch=size)
+    for row in divided(examples, chosen):
+        parts = dealt(row, n_lanes)
+        assert sorted(one.row for part in parts for one in part) == sorted(one.row for one in row)
+        shares = [sum(one.n_tokens for one in part) for part in parts]
+        assert len(shares) in {1, n_lanes}
+        assert max(shares) <= 1.5 * min(shares)
+        assert len(shares) == n_lanes or n_lanes * max(one.n_tokens for one in row) > sum(shares) / 3
+    passes = [batch_of(part, chosen) for row in divided(examples, chosen) for part in dealt(row, n_lanes)]
     seen = []
     for one in passes:
         parts = one.ids[0].split([piece.n_tokens for piece in one.pieces])
@@ -417,6 +458,7 @@ def small_lanes(monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
     torch.set_num_threads(2)
     for name in ("_ENOUGH_TOKENS", "_ENOUGH_PRODUCTS"):
         monkeypatch.setattr(lanes, name, 0)
+    monkeypatch.setattr("foldkit.training.batches._EVEN", 1e-9)
     yield
     torch.set_num_threads(n_threads)
 
@@ -472,10 +514,13 @@ def test_lanes_are_taken_where_they_help(examples: list[Example], monkeypatch: p
             found = [count_lanes(decoder, SETTINGS, n) for n in (1e-3, 1000)]
         assert found == [1, 2]
     each = np.median([example.n_tokens for example in examples])
-    monkeypatch.setattr(forecasting, "_ENOUGH_TOKENS", 4 * each)
+    monkeypatch.setattr(fitting, "_ENOUGH_TOKENS", 4 * each)
     auto = dataclasses.replace(SETTINGS, batch=64, micro_batch="auto")
     assert fast_micro_batch(decoder, examples, auto) == 8
     assert fast_micro_batch(decoder, examples, auto, Team(0, 2)) == 4
+    monkeypatch.setattr(fitting, "_ENOUGH_TOKENS", each / 4)  # of long rows one is enough, or one a lane
+    assert fast_micro_batch(decoder, examples, auto) == 2
+    assert fast_micro_batch(decoder, examples, auto, Team(0, 2)) == 1
     torch.set_num_threads(1)
     assert count_lanes(decoder, SETTINGS, 1) == 1
     for changes, n in (({}, 3), ({"batch": 2}, 2), ({"batch": 16, "micro_batch": 16}, len(examples))):

@@ -23,7 +23,7 @@ from foldkit.models.compute import narrow_times
 from foldkit.models.device import CPU
 from foldkit.rows import RowsSettings, find_files, read_rows
 from foldkit.runs import RunFolder, read_log
-from foldkit.training import Finished, Noted, Preparing, Stepped, TrainEvent, pass_cost, too_many_bytes
+from foldkit.training import Finished, Noted, Preparing, Stepped, TrainEvent, memory_of_training, too_many_bytes
 from foldkit.training.memory import peak_bytes
 from foldkit.work import Conversation, answer_rows, make_trials, open_asked_base, plan_trials, read_questions
 from foldkit.work.parts import Parts
@@ -168,9 +168,9 @@ def test_the_micro_batch_is_chosen_and_written_down(
     sheet = foldkit.read_sheet(work_folder / "fold.toml", ["train.steps=2", "train.micro_batch=1"])
     if free < 1:
         parts = Parts(sheet)
-        decoder, rows = parts.base.decoder, parts.dataset.parts["train"]
-        cost = pass_cost(decoder, max(rows, key=lambda one: len(one.ids)).ids)
-        free += round(too_many_bytes(sheet.train, decoder, parts.adapter, rows, cost, 0) / 0.9) + 1
+        rows = parts.dataset.parts["train"]
+        memory_with = memory_of_training(parts.base.decoder, parts.adapter, rows, sheet.train)
+        free += round(too_many_bytes(sheet.train, memory_with, 0) / 0.9) + 1
     monkeypatch.setattr("foldkit.training.free_memory.free_bytes", lambda _: free)
     events: list[TrainEvent] = []
     changes = ["train.steps=2", f"train.micro_batch={given}"]
@@ -282,10 +282,12 @@ def test_a_reference_is_stopped_and_gone_on_with(work_folder: Path, monkeypatch:
     sheet, built = foldkit.read_sheet(work_folder / "fold.toml", few), work_folder / "built"
     monkeypatch.setattr("foldkit.work.reference._SHOWN", 0)
     heard: list[TrainEvent] = []
-    before = foldkit.forecast(sheet).reference_seconds
+    before = foldkit.forecast(sheet).duration
     foldkit.train(sheet, on_event=heard.append)
+    after = foldkit.forecast(sheet).duration
     assert before
-    assert foldkit.forecast(sheet).reference_seconds == 0
+    assert after
+    assert before.reference > 0 == after.reference
     told = [event for event in heard if isinstance(event, Preparing)]
     assert [event.n_done for event in told] == sorted({event.n_done for event in told})
     assert told[-1].n_done == told[-1].n_rows == 40 - len(foldkit.build(sheet).parts["test"])

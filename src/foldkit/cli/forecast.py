@@ -11,7 +11,7 @@ import click
 from .common import built_with_count, open_to_build, out, sheet_options, show_table, shown_work
 
 if TYPE_CHECKING:
-    from foldkit.training import Forecast
+    from foldkit.training import Duration, Forecast
 
 # Validations that take this share of a training are spoken of.
 _MUCH = 0.25
@@ -29,10 +29,10 @@ def forecast(sheet_file: Path, changes: tuple[str, ...]) -> None:
         found = forecast_of(sheet)
     _show_counts(found)
     _show_memory(found)
-    if not found.fits:
+    if not found.fits or not found.duration:
         _show_changes(found)
         sys.exit(1)
-    _show_time(found)
+    _show_time(found, found.duration)
 
 
 def _show_counts(found: Forecast) -> None:
@@ -54,7 +54,7 @@ def _show_memory(found: Forecast) -> None:
         "logits": "a chunk of them, and the stream before them",
         "scratch": "what stands for a moment",
         "overhead": "gaps that the allocator leaves, buffers of libraries"
-        + (" (measured)" if found.fits else " (a guess)"),
+        + (" (measured)" if found.duration else " (a guess)"),
     }
     lines = [(name, _megabytes(getattr(memory, name)), text) for name, text in says.items()]
     lines.append(("peak", _megabytes(memory.peak), f"of {_megabytes(found.free_bytes)} free"))
@@ -64,25 +64,21 @@ def _show_memory(found: Forecast) -> None:
     show_table(out(), ("memory", "MB", ""), lines)
 
 
-def _show_time(found: Forecast) -> None:
-    assert found.step_seconds is not None
-    assert found.reference_seconds is not None
-    assert found.seconds is not None
-    assert found.check_share is not None
-    assert found.first_check_seconds is not None
-    assert found.last_step is not None
-    rate = found.n_tokens / found.n_steps / found.step_seconds
+def _show_time(found: Forecast, takes: Duration) -> None:
+    from foldkit.runs import clock
+
+    rate = found.n_tokens / found.n_steps / takes.step
     out().print(
-        f"a step about {found.step_seconds:.2f} s ({rate:,.0f} tokens/s), the first validation after "
-        f"{_clock(found.first_check_seconds)}, all of it about {_clock(found.seconds)}"
+        f"a step about {takes.step:.2f} s ({rate:,.0f} tokens/s), the first validation after "
+        f"{clock(takes.first_check)}, all of it about {clock(takes.total)}"
     )
-    if found.reference_seconds:
-        out().print(f"the reference is found first, in about {_clock(found.reference_seconds)}")
-    if found.check_share >= _MUCH:
+    if takes.reference:
+        out().print(f"the reference is found first, in about {clock(takes.reference)}")
+    if takes.check_share >= _MUCH:
         todo = "fewer train.validations, or a smaller split.validation, take less"
-        out().print(f"validations are {found.check_share:.0%} of that: {todo}")
-    if found.last_step < found.n_steps:
-        out().print(f"minutes end it at about step {found.last_step:,} of {found.n_steps:,}")
+        out().print(f"validations are {takes.check_share:.0%} of that: {todo}")
+    if takes.last_step < found.n_steps:
+        out().print(f"minutes end it at about step {takes.last_step:,} of {found.n_steps:,}")
 
 
 def _show_changes(found: Forecast) -> None:
@@ -96,9 +92,3 @@ def _show_changes(found: Forecast) -> None:
 
 def _megabytes(n_bytes: float) -> str:
     return f"{n_bytes / 1e6:,.0f}"
-
-
-def _clock(seconds: float) -> str:
-    if seconds < 90:
-        return f"{seconds:.0f} s"
-    return f"{seconds / 60:.0f} min" if seconds < 5400 else f"{seconds / 3600:.1f} h"

@@ -26,6 +26,7 @@ from .common import (
 )
 from .interrupts import ending_signals, first_interrupt, heeded
 from .lasting import lasting_output
+from .training_shown import TrainingShown
 
 if TYPE_CHECKING:
     from rich.progress import Progress
@@ -129,7 +130,7 @@ def _vary(sheet: Sheet, varied: Sequence[str], name: str, planned: RunFolder | N
             said = ", ".join(f"{key} {shown_setting(value)}" for key, value in settings.items())
             progress.console.print(f"\nrun {number} of {n_runs}: {said}")
 
-        tried = make_trials(trials, tell, _listener(progress), stop=asked)
+        tried = make_trials(trials, tell, TrainingShown(progress).hear, stop=asked)
         stopped = asked()
     _show_tried(tried, trials.folder.path.name)
     if stopped or any(state != "finished" for one in tried for state in one.states):
@@ -172,7 +173,7 @@ def train_with_progress(sheet: Sheet, name: str = "", resumed: RunFolder | None 
         check_name(sheet.path("runs"), name)  # before the work of building
         built_with_count(sheet)
     with _progress() as (progress, asked):
-        return _trained(sheet, name, resumed, asked, _listener(progress))
+        return _trained(sheet, name, resumed, asked, TrainingShown(progress).hear)
 
 
 def _trained(
@@ -215,50 +216,6 @@ def _find_rate(sheet: Sheet) -> None:
         return
     said = f"suggested: foldkit train --set train.learning_rate={found.rate:.1e}"
     console.print(f"{said}  (the sheet has {sheet.train.learning_rate:.1e})")
-
-
-def _listener(progress: Progress) -> Callable[[TrainEvent], None]:
-    from foldkit.curves import Alarm
-    from foldkit.runs import clock
-    from foldkit.training import Checked, Checking, Noted, Preparing, Skipped, Started, Stepped
-
-    task, alarm = progress.add_task("opening the base", total=None), Alarm()
-
-    def listen(event: TrainEvent) -> None:
-        nonlocal alarm
-        if isinstance(event, Noted):
-            progress.console.print(f"! {event.says}")
-        elif isinstance(event, Preparing):
-            progress.update(task, description=f"{event.what}, {event.n_done / event.n_rows:.0%} of it")
-        elif isinstance(event, Started):
-            total, alarm = event.n_trainable + event.n_base, Alarm()
-            progress.update(task, total=event.n_steps, completed=event.step, description="the first step")
-            going_on = f", {event.step} of them made before" if event.step else ""
-            progress.console.print(
-                f"{event.n_train:,} rows, {event.n_steps:,} steps{going_on}; {event.n_trainable:,} trainable numbers "
-                f"({event.trainable_bytes / 1e6:.1f} MB), {event.n_trainable / total:.1%} of {total:,} in all"
-            )
-        elif isinstance(event, Stepped):
-            alarm.hear(event.step, event.loss)
-            to_go = clock(event.to_go)
-            said = f"loss {event.smoothed_loss:.3f}  {event.tokens_per_second:,.0f} tokens/s  {to_go} to go"
-            progress.update(task, completed=event.step, description=said)
-        elif isinstance(event, Checking):
-            progress.update(task, description=f"validation, {event.n_done / event.n_passes:.0%} of it")
-        elif isinstance(event, Skipped):
-            rows = ", ".join(map(str, event.rows))
-            progress.console.print(f"! step {event.step} skipped: {event.reason}; rows {rows}")
-        elif isinstance(event, Checked):
-            best = "  best so far" if event.best else ""
-            progress.console.print(
-                f"step {event.step:>5}  validation loss {event.validation_loss:.4f}  "
-                f"token accuracy {event.validation_accuracy:.3f}  {event.seconds:>5.0f} s{best}"
-            )
-            rung = alarm.rings()
-            if rung:
-                progress.console.print(f"! so far, {rung}")
-
-    return listen
 
 
 def show_run(run: RunFolder) -> str:

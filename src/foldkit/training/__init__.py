@@ -44,12 +44,14 @@ if TYPE_CHECKING:
     from .events import (
         TrainEvent as TrainEvent,
     )
+    from .fitting import fast_micro_batch as fast_micro_batch
+    from .fitting import memory_of_training as memory_of_training
+    from .fitting import too_many_bytes as too_many_bytes
+    from .fitting import with_micro_batch as with_micro_batch
     from .forecasting import Change as Change
+    from .forecasting import Duration as Duration
     from .forecasting import Forecast as Forecast
-    from .forecasting import fast_micro_batch as fast_micro_batch
     from .forecasting import forecast as forecast
-    from .forecasting import too_many_bytes as too_many_bytes
-    from .forecasting import with_micro_batch as with_micro_batch
     from .loop import train_adapter as train_adapter
     from .objective import summed_loss as summed_loss
     from .pair_objective import objective_for as objective_for
@@ -81,7 +83,8 @@ __getattr__, __dir__, __all__ = lazy_door(
             "Stepped",
             "TrainEvent",
         ),
-        "forecasting": ("Change", "Forecast", "fast_micro_batch", "forecast", "too_many_bytes", "with_micro_batch"),
+        "fitting": ("fast_micro_batch", "memory_of_training", "too_many_bytes", "with_micro_batch"),
+        "forecasting": ("Change", "Duration", "Forecast", "forecast"),
         "loop": ("train_adapter",),
         "objective": ("summed_loss",),
         "pair_objective": ("objective_for", "reference_values"),

@@ -16,6 +16,9 @@ from foldkit.models.batch import Batch, pack, pad
 
 from .settings import TrainSettings
 
+# How long the shortest part of a pass is at least, as a share of the longest.
+_EVEN = 2 / 3
+
 
 def refuse_empty(train: Sequence[Example], validation: Sequence[Example]) -> None:
     """Raise InputError when there is nothing to train or validate on."""
@@ -77,38 +80,30 @@ def count_steps(lengths: Sequence[int], settings: TrainSettings) -> tuple[int, i
     return settings.steps or max(1, round(settings.epochs * n_epoch)), max(1, round(n_epoch))
 
 
-def micro_batches(
-    examples: Sequence[Example], settings: TrainSettings, n_processes: int = 1, n_lanes: int = 1
-) -> list[Batch]:
-    """Divide a batch into passes of about `micro_batch` examples: packed by first fit, or padded by like length.
-
-    Where processes share the passes, there are as many as processes, if there are examples enough. A packed pass is in
-    so many parts as there are lanes, one after the other.
-    """
-    if not settings.packing:
-        n_passes = min(len(examples), max(n_processes, math.ceil(len(examples) / settings.n_micro)))
-        ordered = sorted(examples, key=lambda example: len(example.ids), reverse=True)
-        size = math.ceil(len(ordered) / n_passes) if n_processes > 1 else settings.n_micro
-        pieces = [ordered[start : start + size] for start in range(0, len(ordered), size)]
-        return [pad([e.ids for e in piece], [e.learned for e in piece]) for piece in pieces]
-    return [
-        pack([e.ids for e in piece], [e.learned for e in piece], share=not settings.noise)
-        for piece in grouped(examples, settings, n_processes, n_lanes)
-    ]
+def micro_batches(examples: Sequence[Example], settings: TrainSettings, n_processes: int = 1) -> list[Batch]:
+    """Divide a batch of examples into passes of about `micro_batch` of them."""
+    return [batch_of(piece, settings) for piece in divided(examples, settings, n_processes)]
 
 
-def grouped(
-    examples: Sequence[Example], settings: TrainSettings, n_processes: int, n_lanes: int = 1
-) -> list[list[Example]]:
-    """Divide a batch into rows of about `micro_batch` examples, and as many as processes if there are enough.
+def batch_of(examples: Sequence[Example], settings: TrainSettings) -> Batch:
+    """Put examples into one row, one after the other, or side by side, padded."""
+    ids, learned = [one.ids for one in examples], [one.learned for one in examples]
+    return pack(ids, learned, share=not settings.noise) if settings.packing else pad(ids, learned)
 
-    Each of them is dealt to the lanes.
+
+def divided(examples: Sequence[Example], settings: TrainSettings, n_processes: int = 1) -> list[list[Example]]:
+    """Divide a batch into passes of about `micro_batch` examples, to be packed by first fit, or padded by like length.
+
+    Where processes share them, there are as many as processes, if there are examples enough.
     """
     n_passes = min(len(examples), max(n_processes, math.ceil(len(examples) / settings.n_micro)))
     ordered = sorted(examples, key=lambda example: example.n_tokens, reverse=True)
-    # A little more than an even share, so that one pass more is seldom needed.
-    room = max(ordered[0].n_tokens, math.ceil(1.05 * sum(one.n_tokens for one in ordered) / n_passes))
-    return [part for row in first_fit(ordered, room) for part in dealt(row, n_lanes)]
+    if settings.packing:
+        # A little more than an even share, so that one pass more is seldom needed.
+        room = max(ordered[0].n_tokens, math.ceil(1.05 * sum(one.n_tokens for one in ordered) / n_passes))
+        return first_fit(ordered, room)
+    size = math.ceil(len(ordered) / n_passes) if n_processes > 1 else settings.n_micro
+    return [ordered[start : start + size] for start in range(0, len(ordered), size)]
 
 
 def usual_tokens(examples: Sequence[Example], settings: TrainSettings) -> float:
@@ -119,14 +114,17 @@ def usual_tokens(examples: Sequence[Example], settings: TrainSettings) -> float:
 
 
 def dealt(ordered: Sequence[Example], n_parts: int) -> list[list[Example]]:
-    """Divide examples into so many parts of about as many tokens: each, the longest first, goes to the shortest."""
-    parts: list[list[Example]] = [[] for _ in range(min(n_parts, len(ordered)))]
-    sizes = [0] * len(parts)
+    """Divide examples into so many parts of about as many tokens: each, the longest first, goes to the shortest.
+
+    They stay one part where the parts would not be about as long: the shorter one would wait.
+    """
+    parts: list[list[Example]] = [[] for _ in range(n_parts)]
+    sizes = [0] * n_parts
     for example in ordered:
         place = sizes.index(min(sizes))
         parts[place].append(example)
         sizes[place] += example.n_tokens
-    return parts
+    return parts if min(sizes) >= _EVEN * max(sizes) else [list(ordered)]
 
 
 def first_fit(ordered: Sequence[Example], room: int) -> list[list[Example]]:

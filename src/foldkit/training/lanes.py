@@ -8,14 +8,14 @@ from __future__ import annotations
 
 import contextlib
 import sys
-from collections import deque
 from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import Future, ThreadPoolExecutor
+from concurrent.futures import ThreadPoolExecutor
 from typing import TypeVar
 
 import torch
 
 from foldkit.models.decoder import Decoder
+from foldkit.models.freeing import give_back
 from foldkit.models.quick_training import TrainingLayer, training_layers
 
 from .settings import TrainSettings
@@ -55,50 +55,27 @@ class Lanes:
     """So many threads of Python, PyTorch's threads divided between them."""
 
     def __init__(self, n: int) -> None:
-        self.n = n
+        self.n, self._n_before = n, 0
         self._each = max(1, torch.get_num_threads() // n)
         self._threads = [self._thread() for _ in range(n if n > 1 else 0)]
 
     def _thread(self) -> ThreadPoolExecutor:
         return ThreadPoolExecutor(1, initializer=torch.set_num_threads, initargs=(self._each,))
 
-    def made(self, make: Callable[[Given], Made], given: Sequence[Given]) -> Iterator[Made]:
-        """Yield what is made of each, in their order, so many at once.
+    def made(self, make: Callable[[Given], Made], parts: Sequence[Given]) -> list[Made]:
+        """Return what is made of each part of a pass: side by side, or of a single one with all of PyTorch's threads.
 
-        Each thread begins with the same one every time, the first with the first, which has the longest example, and
-        goes on with any: an allocator may keep what a thread frees for that thread, and each would in time keep as much
-        as the longest example takes.
+        The next pass waits for the longest part, so that no more is held at once than of one pass. Where other threads
+        made the pass before, what they freed is given back: the system's allocator keeps it for them.
         """
-        if not self._threads:
-            yield from map(make, given)
-            return
-        todo = deque((Future[Made](), one) for one in given)
-        made = deque(future for future, _ in todo)
-
-        def work(future: Future[Made], one: Given) -> None:
-            _settle(future, make, one)
-            with contextlib.suppress(IndexError):  # where none is left
-                while True:
-                    future, one = todo.popleft()
-                    _settle(future, make, one)
-
+        n_before, self._n_before = self._n_before, len(parts)
+        if n_before not in (0, len(parts)):
+            give_back()
+        if len(parts) == 1:
+            return [make(parts[0])]
         with _divided(self._each):
-            first = [todo.popleft() for _ in self._threads[: len(given)]]
-            for thread, (future, one) in zip(self._threads, first, strict=False):
-                thread.submit(work, future, one)
-            try:
-                while made:
-                    yield made.popleft().result()
-            finally:
-                todo.clear()
-
-
-def _settle(future: Future[Made], make: Callable[[Given], Made], given: Given) -> None:
-    """Put into the future what is made of it, or what went wrong."""
-    try:
-        future.set_result(make(given))
-    except BaseException as error:
-        future.set_exception(error)
+            made = [thread.submit(make, one) for thread, one in zip(self._threads[: len(parts)], parts, strict=True)]
+            return [future.result() for future in made]
 
 
 @contextlib.contextmanager

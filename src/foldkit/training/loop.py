@@ -123,13 +123,13 @@ class _Loop:
             yield self._due()
             raise FoldKitError(f"{lost}; step {counts.step} is kept: go on with --resume") from None
         yield Finished(
-            counts.step,
-            reason or "done",
-            counts.best_step,
-            counts.best_loss,
-            counts.n_skipped,
-            self._seconds(),
-            peak_bytes(self.decoder.device),
+            step=counts.step,
+            reason=reason or "done",
+            best_step=counts.best_step,
+            best_validation_loss=counts.best_loss,
+            n_skipped=counts.n_skipped,
+            seconds=self._seconds(),
+            peak_bytes=peak_bytes(self.decoder.device),
         )
 
     def _steps(self, stop: Callable[[], bool]) -> Generator[TrainEvent, None, str]:
@@ -187,53 +187,64 @@ class _Loop:
         return Due(self.state.counts.step, functools.partial(self.state.snapshot, self.random))
 
     def _step(self, step: int, examples: Sequence[Example]) -> Iterator[TrainEvent]:
-        settings, counts, started = self.settings, self.state.counts, time.perf_counter()
-        rate = rate_at(self._place(step - 1), self.n_steps, settings)
+        counts, started = self.state.counts, time.perf_counter()
+        rate = rate_at(self._place(step - 1), self.n_steps, self.settings)
         gradient = self.stepper.gradient(self.stepper.passes(examples))
         random = self.team.of_all(random_state(self.decoder.device))
-        bad = self._badness(gradient)
-        rows = tuple(example.row for example in examples)
-        if bad:
-            self.stepper.drop()
-            if settings.bad_steps == "skip":
-                self.random, counts.step, counts.n_bad = random, step, counts.n_bad + 1
-                counts.n_skipped += 1
-                yield Skipped(step, bad, rows)
-            if settings.bad_steps == "stop" or counts.n_bad >= _BAD:
-                yield self._due()
-                raise FoldKitError(_said_of_bad(step, bad, rows, counts.n_bad))
+        if bad := self._badness(gradient):
+            yield from self._leave_out(step, bad, tuple(example.row for example in examples), random)
             return
         self.random, update, counts.n_bad = random, self.stepper.update(rate), 0
-        n_tokens = sum(example.n_tokens for example in examples)
-        counts.step, counts.n_tokens = step, counts.n_tokens + n_tokens
-        self._average()
-        counts.n_examples += len(examples)
+        self._count(step, examples, gradient, update)
+        yield self._stepped(gradient, update, rate, sum(token_counts(examples)) / (time.perf_counter() - started))
+
+    def _leave_out(self, step: int, bad: str, rows: tuple[int, ...], random: list[Tensor]) -> Iterator[TrainEvent]:
+        """Skip a bad step, or end the training with the state before it."""
+        counts = self.state.counts
+        self.stepper.drop()
+        if self.settings.bad_steps == "skip":
+            self.random, counts.step, counts.n_bad = random, step, counts.n_bad + 1
+            counts.n_skipped += 1
+            yield Skipped(step, bad, rows)
+        if self.settings.bad_steps == "stop" or counts.n_bad >= _BAD:
+            yield self._due()
+            raise FoldKitError(_said_of_bad(step, bad, rows, counts.n_bad))
+
+    def _count(self, step: int, examples: Sequence[Example], gradient: Gradient, update: float) -> None:
+        """Take a good step into the counts and the averages."""
+        counts, loss = self.state.counts, gradient.loss
+        counts.step, counts.n_examples = step, counts.n_examples + len(examples)
+        counts.n_tokens += sum(token_counts(examples))
         smoothed = counts.smoothed_loss
-        counts.smoothed_loss = gradient.loss if smoothed is None else _SMOOTH * smoothed + (1 - _SMOOTH) * gradient.loss
+        counts.smoothed_loss = loss if smoothed is None else _SMOOTH * smoothed + (1 - _SMOOTH) * loss
         counts.last = {
-            "train_loss": gradient.loss,
+            "train_loss": loss,
             "train_accuracy": gradient.accuracy,
             "smoothed_loss": counts.smoothed_loss,
             "gradient_norm": gradient.norm,
             "update_ratio": update,
         }
-        now = time.perf_counter()
-        yield Stepped(
-            step,
-            counts.n_examples / len(self.train),
-            gradient.loss,
-            counts.smoothed_loss,
-            gradient.accuracy,
-            gradient.norm,
-            update,
-            rate,
-            counts.n_tokens,
-            counts.n_examples,
-            n_tokens / (now - started),
-            self._seconds(),
-            self._to_go(),
-            peak_bytes(self.decoder.device),
-            gradient.figures,
+        self._average()
+
+    def _stepped(self, gradient: Gradient, update: float, rate: float, tokens_per_second: float) -> Stepped:
+        counts = self.state.counts
+        assert counts.smoothed_loss is not None
+        return Stepped(
+            step=counts.step,
+            epoch=counts.n_examples / len(self.train),
+            loss=gradient.loss,
+            smoothed_loss=counts.smoothed_loss,
+            token_accuracy=gradient.accuracy,
+            gradient_norm=gradient.norm,
+            update_ratio=update,
+            learning_rate=rate,
+            n_tokens=counts.n_tokens,
+            n_examples=counts.n_examples,
+            tokens_per_second=tokens_per_second,
+            seconds=self._seconds(),
+            to_go=self._to_go(),
+            peak_bytes=peak_bytes(self.decoder.device),
+            figures=gradient.figures,
         )
 
     def _badness(self, gradient: Gradient) -> str:
@@ -299,10 +310,15 @@ class _Loop:
 
     def _started(self) -> Started:
         n_trainable = self.adapter.n_parameters
-        n_bytes = sum(factor.numel() * factor.element_size() for factor in self.stepper.factors)
-        n_base = self.decoder.n_parameters - n_trainable
-        step = self.state.counts.step
-        return Started(step, self.n_steps, len(self.train), self.n_validation, n_trainable, n_base, n_bytes)
+        return Started(
+            step=self.state.counts.step,
+            n_steps=self.n_steps,
+            n_train=len(self.train),
+            n_validation=self.n_validation,
+            n_trainable=n_trainable,
+            n_base=self.decoder.n_parameters - n_trainable,
+            trainable_bytes=sum(factor.numel() * factor.element_size() for factor in self.stepper.factors),
+        )
 
     def _seconds(self) -> float:
         return self.before + time.perf_counter() - self.began

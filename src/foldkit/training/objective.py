@@ -16,7 +16,7 @@ from foldkit.models.batch import Batch
 from foldkit.models.decoder import Decoder
 from foldkit.models.likelihood import chunked_loss, learned_stream
 
-from .batches import micro_batches
+from .batches import batch_of, micro_batches
 from .settings import TrainSettings
 from .team import ALONE, Team
 
@@ -37,8 +37,11 @@ class Loss(NamedTuple):
 class Objective(Protocol):
     """How examples go through the model, and what comes of it."""
 
-    def passes(self, examples: Sequence[Example], n_processes: int = 1, n_lanes: int = 1) -> list[Batch]:
-        """Divide a batch of examples into passes, each in parts for so many lanes, one after the other."""
+    def batch(self, examples: Sequence[Example]) -> Batch:
+        """Put examples together that go through the model at once."""
+
+    def passes(self, examples: Sequence[Example], n_processes: int = 1) -> list[Batch]:
+        """Divide a batch of examples into passes."""
 
     def prepare(self, decoder: Decoder, passes: Sequence[Batch], team: Team) -> None:
         """Find what the loss needs of the whole batch, before any pass of it."""
@@ -56,9 +59,13 @@ class ReplyObjective:
 
     settings: TrainSettings
 
-    def passes(self, examples: Sequence[Example], n_processes: int = 1, n_lanes: int = 1) -> list[Batch]:
-        """Divide a batch of examples into passes, each in parts for so many lanes."""
-        return micro_batches(examples, self.settings, n_processes, n_lanes)
+    def batch(self, examples: Sequence[Example]) -> Batch:
+        """Put examples into one row, or side by side."""
+        return batch_of(examples, self.settings)
+
+    def passes(self, examples: Sequence[Example], n_processes: int = 1) -> list[Batch]:
+        """Divide a batch of examples into passes."""
+        return micro_batches(examples, self.settings, n_processes)
 
     def prepare(self, decoder: Decoder, passes: Sequence[Batch], team: Team) -> None:
         """Need nothing."""

@@ -15,7 +15,7 @@ from foldkit.models.batch import Batch, Replies, pack_replies
 from foldkit.models.decoder import Decoder
 from foldkit.models.likelihood import reply_log_probs
 
-from .batches import grouped
+from .batches import divided
 from .objective import Loss, Objective, ReplyObjective
 from .preferences import OBJECTIVES, LogProbs
 from .settings import OF_PAIRS, TrainSettings
@@ -54,10 +54,13 @@ class PairObjective:
     neighbours: Neighbours
     baseline: float = 0.0
 
-    def passes(self, examples: Sequence[Example], n_processes: int = 1, n_lanes: int = 1) -> list[Batch]:
-        """Divide a batch of pairs into passes, the longest first, each where it fits first, and those for the lanes."""
-        share = not self.settings.noise
-        return [packed_pairs(piece, share=share) for piece in grouped(examples, self.settings, n_processes, n_lanes)]
+    def batch(self, examples: Sequence[Example]) -> Batch:
+        """Put pairs into one row."""
+        return packed_pairs(examples, share=not self.settings.noise)
+
+    def passes(self, examples: Sequence[Example], n_processes: int = 1) -> list[Batch]:
+        """Divide a batch of pairs into passes, the longest first, each where it fits first."""
+        return [self.batch(piece) for piece in divided(examples, self.settings, n_processes)]
 
     def prepare(self, decoder: Decoder, passes: Sequence[Batch], team: Team) -> None:
         """Estimate, for `unpaired`, the divergence from the reference over the whole batch, without gradient.
@@ -144,7 +147,7 @@ def _passes_of_all(examples: Sequence[Example], settings: TrainSettings) -> Iter
     order = sorted(range(len(lengths)), key=lambda place: -lengths[place])
     for start in range(0, len(order), _AT_ONCE):
         some = [examples[place] for place in order[start : start + _AT_ONCE]]
-        yield grouped(some, settings, max(1, len(some) // settings.n_micro))
+        yield divided(some, settings, max(1, len(some) // settings.n_micro))
 
 
 def _values(

@@ -15,6 +15,7 @@ from foldkit.datasets import Example
 from foldkit.models.batch import Batch
 from foldkit.models.decoder import Decoder
 
+from .batches import dealt, divided
 from .lanes import Lanes
 from .noise import noisy
 from .objective import Loss, Objective, Tally
@@ -49,19 +50,22 @@ class Stepper:
         self.factors, self.optimiser = adapter.parameters, Optimiser(adapter, settings)
         self.lanes = Lanes(n_lanes)
 
-    def passes(self, examples: Sequence[Example]) -> list[Batch]:
-        """Divide a batch of examples into passes, and these into parts where they are made side by side."""
-        return self.objective.passes(examples, self.team.size, self.lanes.n)
+    def passes(self, examples: Sequence[Example]) -> list[list[Batch]]:
+        """Divide a batch of examples into passes, each in the parts that are made side by side."""
+        passes = divided(examples, self.settings, self.team.size)
+        return [[self.objective.batch(part) for part in dealt(one, self.lanes.n)] for one in passes]
 
-    def gradient(self, pieces: Sequence[Batch]) -> Gradient:
+    def gradient(self, passes: Sequence[Sequence[Batch]]) -> Gradient:
         """Add up the gradient of the batch's mean loss over all passes, each made by one process, and clip it."""
-        self.objective.prepare(self.decoder, pieces, self.team)
+        parts = [part for one in passes for part in one]
+        self.objective.prepare(self.decoder, parts, self.team)
         self.decoder.recompute = self.settings.recompute
         self.decoder.train()
-        make, tally = functools.partial(self._made, self.objective.n_items(pieces)), Tally()
-        for loss, counts, found in self.lanes.made(make, self.team.share(pieces)):
-            self._take(found)
-            tally.add(loss, counts=counts)
+        make, tally = functools.partial(self._made, self.objective.n_items(parts)), Tally()
+        for one, counts in self.team.share(passes):
+            for loss, found in self.lanes.made(functools.partial(make, counts), one):
+                self._take(found)
+                tally.add(loss, counts=counts)
         self.decoder.eval()
         self.decoder.recompute = False
         self._add_up()
@@ -69,13 +73,12 @@ class Stepper:
         norm = float(torch.nn.utils.clip_grad_norm_(self.factors, self.settings.clip))
         return Gradient(figures.loss, figures.accuracy, norm, figures.figures)
 
-    def _made(self, n_items: int, share: tuple[Batch, bool]) -> tuple[Loss, bool, tuple[Tensor | None, ...]]:
-        """Return the loss of a pass, whether it counts, and what it gives to the gradient of the mean of so many."""
-        piece, counts = share
-        with noisy(self.decoder, piece, self.settings.noise):
-            loss = self.objective.loss(self.decoder, piece, training=True)
+    def _made(self, n_items: int, counts: bool, part: Batch) -> tuple[Loss, tuple[Tensor | None, ...]]:
+        """Return the loss of a part, and, where it counts, what it gives to the gradient of the mean of so many."""
+        with noisy(self.decoder, part, self.settings.noise):
+            loss = self.objective.loss(self.decoder, part, training=True)
         found = torch.autograd.grad(loss.total * counts / n_items, self.factors, allow_unused=True)
-        return loss._replace(total=loss.total.detach()), counts, found
+        return loss._replace(total=loss.total.detach()), found
 
     def _take(self, found: Sequence[Tensor | None]) -> None:
         """Add a part's gradient to what is there."""

@@ -12,14 +12,16 @@ import os
 import socket
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from typing import TypeVar
 
 import torch
 import torch.distributed
 from torch import Tensor
 
 from foldkit.formats import FoldKitError, UsageError
-from foldkit.models.batch import Batch
 from foldkit.models.device import CPU
+
+Shared = TypeVar("Shared")
 
 
 class LostProcessError(FoldKitError):
@@ -33,7 +35,7 @@ class Team:
     rank: int = 0
     size: int = 1
 
-    def share(self, passes: Sequence[Batch]) -> list[tuple[Batch, bool]]:
+    def share(self, passes: Sequence[Shared]) -> list[tuple[Shared, bool]]:
         """Return the passes that this process makes, as many as every other, and whether each counts.
 
         Where they do not come out even, the last one is a repetition that counts nothing: processes that hold parts of

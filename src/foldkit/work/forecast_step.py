@@ -47,16 +47,16 @@ def choose_micro_batch(parts: Parts, free: int, team: Team) -> list[str]:
     Return a note where memory allows less than what is fast, or not even that. All processes take what the first one
     finds.
     """
-    from foldkit.training import fast_micro_batch, longest, pass_cost, too_many_bytes, with_micro_batch
+    from foldkit.training import fast_micro_batch, memory_of_training, too_many_bytes, with_micro_batch
 
     settings, rows, decoder = parts.sheet.train, parts.dataset.parts["train"], parts.base.decoder
-    cost = pass_cost(decoder, longest(rows).ids)
-    chosen = with_micro_batch(settings, decoder, parts.adapter, rows, cost, free, team)
+    memory_with = memory_of_training(decoder, parts.adapter, rows, settings)
+    fast = fast_micro_batch(decoder, rows, settings, team)
+    chosen = with_micro_batch(settings, fast, memory_with, free)
     (size,) = team.of_first(chosen.n_micro)
     parts.sheet = dataclasses.replace(parts.sheet, train=dataclasses.replace(settings, micro_batch=int(size)))
-    if needed := too_many_bytes(parts.sheet.train, decoder, parts.adapter, rows, cost, free):
+    if needed := too_many_bytes(parts.sheet.train, memory_with, free):
         said = f"this takes about {needed / 1e6:,.0f} MB of memory, and {free / 1e6:,.0f} are free"
         return [f"{said}: foldkit forecast says what takes less"]
-    fast = fast_micro_batch(decoder, rows, settings, team)
     fewer = f"micro_batch is {size:.0f}: {fast} would be faster, and take more than the {free / 1e6:,.0f} MB free"
     return [fewer] if settings.micro_batch == "auto" and size < fast else []

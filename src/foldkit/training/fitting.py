@@ -1,0 +1,91 @@
+"""How many examples go through the model at once: as many as are fast and fit into what memory is free."""
+
+from __future__ import annotations
+
+import dataclasses
+import itertools
+import statistics
+from collections.abc import Callable, Iterator, Sequence
+
+from foldkit.adapters.attaching import Adapter
+from foldkit.datasets import Example, token_counts
+from foldkit.models.decoder import Decoder
+
+from .batches import batches, count_steps, longest
+from .costs import Memory, PassCost, memory_of, pass_cost
+from .lanes import count_lanes
+from .pair_objective import objective_for
+from .settings import TrainSettings
+from .team import ALONE, Team
+
+MemoryWith = Callable[[TrainSettings], Memory]
+
+# The part of free memory that a training may take before it is said not to fit.
+SAFE = 0.9
+# How many steps are looked at for the largest pass.
+_LOOKED_AT = 200
+# Passes of about so many tokens a lane are about as fast as longer ones.
+_ENOUGH_TOKENS = 1000
+
+
+def with_micro_batch(settings: TrainSettings, fast: int, memory_with: MemoryWith, free_bytes: int) -> TrainSettings:
+    """Choose the micro-batch where the settings leave it open: a fast one, halved until it fits."""
+    if settings.micro_batch != "auto":
+        return settings
+    return until_it_fits(dataclasses.replace(settings, micro_batch=fast), memory_with, free_bytes)
+
+
+def until_it_fits(settings: TrainSettings, memory_with: MemoryWith, free_bytes: int) -> TrainSettings:
+    """Halve the micro-batch until the peak fits into the free bytes, or it is 1."""
+    while settings.n_micro > 1 and memory_with(settings).peak > SAFE * free_bytes:
+        settings = dataclasses.replace(settings, micro_batch=settings.n_micro // 2)
+    return settings
+
+
+def too_many_bytes(settings: TrainSettings, memory_with: MemoryWith, free_bytes: int) -> float:
+    """Return the bytes of the peak where they are more than may be taken of the free ones, else 0."""
+    peak = memory_with(settings).peak
+    return peak if peak > SAFE * free_bytes else 0.0
+
+
+def fast_micro_batch(decoder: Decoder, train: Sequence[Example], settings: TrainSettings, team: Team = ALONE) -> int:
+    """Return the smallest micro-batch whose passes are about as fast as larger ones, at most the batch."""
+    tokens = statistics.median(token_counts(train))
+    most = int(settings.batch_tokens / tokens) or settings.batch
+
+    def is_fast(n: int) -> bool:
+        n_lanes = count_lanes(decoder, settings, n * tokens, team)
+        return n >= n_lanes and n * tokens >= _ENOUGH_TOKENS * n_lanes
+
+    return next(filter(is_fast, _powers(most)), most)
+
+
+def _powers(most: int) -> Iterator[int]:
+    return itertools.takewhile(lambda n: n <= most, (2**power for power in itertools.count()))
+
+
+def first_steps(train: Sequence[Example], settings: TrainSettings) -> list[list[Example]]:
+    """Return the first steps of a training, each the examples of its batch."""
+    lengths = token_counts(train)
+    most = min(count_steps(lengths, settings)[0], _LOOKED_AT)
+    return [[train[index] for index in indices] for indices in itertools.islice(batches(lengths, settings), most)]
+
+
+def memory_of_steps(
+    decoder: Decoder, adapter: Adapter, steps: Sequence[Sequence[Example]], cost: PassCost
+) -> MemoryWith:
+    """Return what tells the memory of these steps with any settings."""
+
+    def memory_with(settings: TrainSettings) -> Memory:
+        objective = objective_for(settings, [example for step in steps for example in step])
+        passes = [piece for step in steps for piece in objective.passes(step)]
+        return memory_of(decoder, adapter, settings, cost, passes)
+
+    return memory_with
+
+
+def memory_of_training(
+    decoder: Decoder, adapter: Adapter, train: Sequence[Example], settings: TrainSettings
+) -> MemoryWith:
+    """Return what tells the memory of a training with any settings that leave its batches as they are in these."""
+    return memory_of_steps(decoder, adapter, first_steps(train, settings), pass_cost(decoder, longest(train).ids))
