@@ -74,7 +74,12 @@ def in_two_processes(words: Sequence[str], folder: Path) -> list[str]:
     envs, pipe = [os.environ | told | {"RANK": rank} for rank in ("0", "1")], subprocess.PIPE
     command = [sys.executable, *words]
     running = [subprocess.Popen(command, cwd=folder, env=env, stdout=pipe, stderr=pipe, text=True) for env in envs]
-    outputs = [process.communicate(timeout=120) for process in running]
+    try:
+        outputs = [process.communicate(timeout=120) for process in running]
+    except subprocess.TimeoutExpired:
+        for process in running:
+            process.kill()
+        pytest.fail(f"they wait for one another: {[process.communicate() for process in running]}")
     assert [process.returncode for process in running] == [0, 0], outputs
     return [stdout for stdout, _ in outputs]
 

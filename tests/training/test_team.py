@@ -38,6 +38,23 @@ def test_two_processes_have_the_gradient_of_one(tmp_path: Path, base: str) -> No
     assert not torch.allclose(deaf["0"], alone["0"], rtol=1e-3)
 
 
+JOINED = """
+import time, torch.distributed
+from foldkit.training.team import joined_team
+
+leave = torch.distributed.destroy_process_group
+for _ in range(3):
+    with joined_team() as team:
+        assert team.totals(1.0) == [2.0]
+        torch.distributed.destroy_process_group = lambda late=not team.rank: (time.sleep(late), leave())
+"""
+
+
+def test_trainings_of_the_same_processes_follow_one_another(tmp_path: Path) -> None:
+    """Where the second begins the next before the first has left the last: it waits for it in the next."""
+    assert in_two_processes(["-c", JOINED], tmp_path) == ["", ""]
+
+
 def test_the_first_on_each_machine_goes_before_the_others_there(monkeypatch: pytest.MonkeyPatch) -> None:
     """By how often each waits for all before its turn and after it, on two machines of two processes."""
     waited: list[int] = []

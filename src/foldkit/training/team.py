@@ -7,12 +7,14 @@ MASTER_ADDR and MASTER_PORT that a launcher sets.
 from __future__ import annotations
 
 import contextlib
+import functools
+import itertools
 import math
 import os
 import socket
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from typing import TypeVar
+from typing import Any, TypeVar
 
 import torch
 import torch.distributed
@@ -93,6 +95,7 @@ class Team:
 
 
 ALONE = Team()
+_TRAININGS = itertools.count(1)
 
 
 @contextlib.contextmanager
@@ -121,15 +124,38 @@ def joined_team(device: torch.device = CPU) -> Iterator[Team]:
     if device.type == "cuda":
         torch.cuda.set_device(device)
     try:
-        torch.distributed.init_process_group("cpu:gloo,cuda:nccl" if device.type == "cuda" else "gloo")
+        store, rank = _meeting_place()
+        backends = "cpu:gloo,cuda:nccl" if device.type == "cuda" else "gloo"
+        torch.distributed.init_process_group(backends, store=store, rank=rank, world_size=size)
     except RuntimeError as error:
         raise _unreached(error) from None
     try:
-        team = Team(torch.distributed.get_rank(), size)
+        team = Team(rank, size)
         yield team
         team.meet()  # none leaves while another still listens
     finally:
         torch.distributed.destroy_process_group()
+
+
+@functools.cache
+def _store() -> tuple[Any, int]:
+    """Return where the processes leave word for one another, and the rank of this one."""
+    from torch.distributed.rendezvous import rendezvous
+
+    store, rank, _ = next(rendezvous("env://"))
+    return store, rank
+
+
+def _meeting_place() -> tuple[Any, int]:
+    """Return a place of its own for the next training in the store that all trainings of a process share, and the rank.
+
+    Were the store opened anew, a process that is ahead would find the last training's still open, and wait in it for
+    ever.
+    """
+    from torch.distributed import PrefixStore  # type: ignore[attr-defined]
+
+    store, rank = _store()
+    return PrefixStore(f"training-{next(_TRAININGS)}", store), rank
 
 
 def _unreached(error: RuntimeError) -> FoldKitError:
