@@ -498,7 +498,7 @@ def test_a_resumed_training_ends_as_one_that_never_stopped(
 
 @pytest.mark.usefixtures("small_lanes")
 def test_lanes_are_taken_where_they_help(examples: list[Example], monkeypatch: pytest.MonkeyPatch) -> None:
-    """Not where numbers are drawn, layers computed again, passes padded or shared out, or parts small.
+    """Not where numbers are drawn, layers computed again, passes padded or shared out, parts small, or threads odd.
 
     A usual pass is as large as the micro-batch, or as a batch that is smaller; a fast one is as much larger as there
     are lanes.
@@ -521,8 +521,9 @@ def test_lanes_are_taken_where_they_help(examples: list[Example], monkeypatch: p
     monkeypatch.setattr(fitting, "_ENOUGH_TOKENS", each / 4)  # of long rows one is enough, or one a lane
     assert fast_micro_batch(decoder, examples, auto) == 2
     assert fast_micro_batch(decoder, examples, auto, Team(0, 2)) == 1
-    torch.set_num_threads(1)
-    assert count_lanes(decoder, SETTINGS, 1) == 1
+    for n_threads in (1, 3):
+        torch.set_num_threads(n_threads)
+        assert count_lanes(decoder, SETTINGS, 1) == 1
     for changes, n in (({}, 3), ({"batch": 2}, 2), ({"batch": 16, "micro_batch": 16}, len(examples))):
         assert usual_tokens(examples, dataclasses.replace(SETTINGS, **changes)) == n * each  # type: ignore[arg-type]
     assert usual_tokens(examples, dataclasses.replace(SETTINGS, batch_tokens=5)) == 5

@@ -38,7 +38,7 @@ def count_lanes(decoder: Decoder, settings: TrainSettings, n_tokens: float, team
     More than one where layers are single nodes that draw no random numbers, of plain weights, for others each part
     would expand anew, and the parts are large enough.
     """
-    alone = team.size == 1 and torch.get_num_threads() >= _LANES
+    alone = team.size == 1 and torch.get_num_threads() % _LANES == 0  # else a thread would be idle
     if not alone or not settings.packing or settings.noise or settings.recompute:
         return 1
     each, spec = n_tokens / _LANES, decoder.spec
