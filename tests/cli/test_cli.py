@@ -431,6 +431,19 @@ def test_mistakes_get_one_clear_line(work_folder: Path, words: list[str], code: 
     assert "Traceback" not in done.stderr
 
 
+@pytest.mark.parametrize("words", [["--vary", "train.seed=[1, 2]"], ["--find-rate"], ["--processes", "2"]])
+def test_what_makes_more_than_one_training_is_refused_under_a_launcher(
+    work_folder: Path, monkeypatch: pytest.MonkeyPatch, words: list[str]
+) -> None:
+    """Each of its processes would begin all of them."""
+    monkeypatch.setenv("WORLD_SIZE", "2")
+    done = call("train", *words, cwd=work_folder)
+    assert (done.returncode, done.stdout) == (2, "")
+    said = "other options: expected none of these beside it, found 'WORLD_SIZE=2'; leave them out"
+    assert done.stderr == f"foldkit: {words[0]}: {said}\n"
+    assert not (work_folder / "runs").exists()
+
+
 def test_a_command_that_waits_for_a_build_says_so(work_folder: Path) -> None:
     """Where another command holds the dataset; and it goes on by itself."""
     (work_folder / "built").mkdir()

@@ -70,10 +70,10 @@ def train(
     """Train an adapter into a new folder under runs/. Ctrl-C saves and stops, --resume goes on."""
     from foldkit.formats import StoppedError, UsageError
 
-    sheet = open_to_build(sheet_file, changes)
+    sheet, launched = open_to_build(sheet_file, changes), _launched()
     if rates:
         others = {"--vary": varied, "--resume": resumed is not None, "--name": name, "--processes": processes > 1}
-        refuse_beside("--find-rate", others)
+        refuse_beside("--find-rate", others | launched)
         _find_rate(sheet)
         return
     if resumed is not None and (changes or name):
@@ -82,11 +82,12 @@ def train(
         )
     run_at = _to_resume(sheet, resumed) if resumed is not None else None
     if varied or (run_at and run_at.plan.exists()):
-        refuse_beside("--vary", {"--processes": processes > 1, "--resume": varied and run_at})
+        refuse_beside("--vary", {"--processes": processes > 1, "--resume": varied and run_at, **launched})
         sys.exit(_vary(sheet, varied, name, run_at))
     if processes > 1:
+        refuse_beside("--processes", launched)
         sys.exit(_together(sheet_file, changes, name, run_at, processes))
-    if int(os.environ.get("WORLD_SIZE", "1")) > 1 and int(os.environ.get("RANK", "0")) > 0:
+    if any(launched.values()) and os.environ.get("RANK", "0") != "0":
         # The first process writes, prints, and hears Ctrl-C; the others follow it.
         with heeded(signal.SIG_IGN, signal.SIGINT), first_interrupt(err(), *ending_signals()) as asked:
             try:
@@ -97,6 +98,12 @@ def train(
     run = train_with_progress(sheet, name, run_at)
     if show_run(run) == "stopped":
         sys.exit(130)
+
+
+def _launched() -> dict[str, bool]:
+    """Return what a launcher of several processes said: they make one training, and what makes more refuses them."""
+    size = os.environ.get("WORLD_SIZE", "1")
+    return {f"WORLD_SIZE={size}": size != "1"}
 
 
 def _to_resume(sheet: Sheet, name: str) -> RunFolder:
