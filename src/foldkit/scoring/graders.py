@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import subprocess
 import tempfile
-import threading
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import IO
@@ -66,24 +66,18 @@ def command_grader(command: str, folder: Path) -> Grader:
     """
 
     def run(items: Sequence[Item]) -> Iterator[tuple[str, str]]:
-        given = "".join(json.dumps(item, ensure_ascii=False) + "\n" for item in items).encode()
-        n, pipe = 0, subprocess.PIPE
-        with (
-            tempfile.TemporaryFile() as told,
-            subprocess.Popen(command, shell=True, cwd=folder, stdin=pipe, stdout=pipe, stderr=told) as process,
-        ):
-            assert process.stdin
-            assert process.stdout
-            threading.Thread(target=_give, args=(process.stdin, given), daemon=True).start()
-            try:
+        n = 0
+        # Into a pipe one could not write what a program that ends early has not read.
+        with tempfile.TemporaryFile() as given, tempfile.TemporaryFile() as told:
+            given.writelines(json.dumps(item, ensure_ascii=False).encode() + b"\n" for item in items)
+            given.seek(0)
+            with _running(command, folder, given, told) as process:
+                assert process.stdout
                 for value in readable_objects(process.stdout):
                     if "id" in value and "grade" in value:
                         n += 1
                         yield str(value["id"]), str(value["grade"])
-            except BaseException:
-                process.kill()
-                raise
-            if process.wait():
+            if process.returncode:
                 told.seek(0)
                 last = told.read().decode(errors="replace").strip().splitlines()[-1:] or ["nothing on standard error"]
                 ended = f"{command!r} ended with code {process.returncode} after {n} of {len(items)} grades"
@@ -92,13 +86,29 @@ def command_grader(command: str, folder: Path) -> Grader:
     return run
 
 
-def _give(pipe: IO[bytes], given: bytes) -> None:
-    """Write to a program that may end before it has read all."""
-    try:
-        pipe.write(given)
-        pipe.close()
-    except OSError:
-        return
+@contextlib.contextmanager
+def _running(command: str, folder: Path, given: IO[bytes], told: IO[bytes]) -> Iterator[subprocess.Popen[bytes]]:
+    """Run a program for the length of a `with` block; where that is left early, it is stopped."""
+    pipe = subprocess.PIPE
+    with subprocess.Popen(command, shell=True, cwd=folder, stdin=given, stdout=pipe, stderr=told) as process:
+        try:
+            yield process
+        except BaseException:
+            _stop(process)
+            raise
+
+
+def _stop(shell: subprocess.Popen[bytes]) -> None:
+    """Stop a shell and all that it began, which would go on without it."""
+    import psutil
+
+    begun = []
+    with contextlib.suppress(psutil.NoSuchProcess):
+        begun = psutil.Process(shell.pid).children(recursive=True)
+    shell.kill()
+    for one in begun:
+        with contextlib.suppress(psutil.NoSuchProcess):
+            one.kill()
 
 
 def function_grader(named: str, folder: Path) -> Grader:
