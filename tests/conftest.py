@@ -20,6 +20,8 @@ from foldkit.datasets import Example
 from foldkit.models import Decoder, ModelSpec, Rope, save_folder
 from foldkit.tokens import TextSide, open_text_side
 
+# Seconds to wait for another process: a machine that is shared may stand still for minutes.
+PATIENCE = 300
 TEXT = "The wind is west, force five, and the glass is falling. Ask: what wind? Say: west. éàø 0123456789 == user =="
 CHAT = (
     "{% for m in messages %}<turn>{{ m['role'] }}\n{{ m['content'] }}<end>\n{% endfor %}"
@@ -75,7 +77,7 @@ def in_two_processes(words: Sequence[str], folder: Path) -> list[str]:
     command = [sys.executable, *words]
     running = [subprocess.Popen(command, cwd=folder, env=env, stdout=pipe, stderr=pipe, text=True) for env in envs]
     try:
-        outputs = [process.communicate(timeout=120) for process in running]
+        outputs = [process.communicate(timeout=PATIENCE) for process in running]
     except subprocess.TimeoutExpired:
         for process in running:
             process.kill()

@@ -14,7 +14,7 @@ import sys
 import threading
 import time
 from collections.abc import Callable
-from contextlib import redirect_stderr, redirect_stdout
+from contextlib import redirect_stderr, redirect_stdout, suppress
 from pathlib import Path
 
 import pexpect
@@ -30,6 +30,8 @@ from foldkit.cli.common import show_table
 from foldkit.cli.main import foldkit as group
 from foldkit.cli.main import main
 from foldkit.formats import StoppedError, locked
+
+from ..conftest import PATIENCE
 
 
 def call(*words: str, cwd: Path, typed: str = "") -> subprocess.CompletedProcess[str]:
@@ -228,7 +230,7 @@ def test_ctrl_c_in_a_training_saves_and_it_goes_on(work_folder: Path) -> None:
     log = work_folder / "runs" / "run-001" / "log.jsonl"
     wait_for(log, '"step": 3,')
     child.send_signal(signal.SIGINT)
-    stdout, stderr = child.communicate(timeout=60)
+    stdout, stderr = child.communicate(timeout=PATIENCE)
     assert child.returncode == 130, stderr
     assert "finishing this step and saving" in stderr
     assert "foldkit train --resume run-001" in stdout
@@ -249,7 +251,9 @@ def test_a_training_outlives_who_reads_it_and_ends_saved(work_folder: Path, read
     log = work_folder / "runs" / "run-001" / "log.jsonl"
     if reader == "terminal":
         heed = functools.partial(signal.signal, signal.SIGHUP, signal.SIG_DFL)
-        held = pexpect.spawn(words[0], words[1:], cwd=str(work_folder), encoding="utf-8", timeout=60, preexec_fn=heed)
+        held = pexpect.spawn(
+            words[0], words[1:], cwd=str(work_folder), encoding="utf-8", timeout=PATIENCE, preexec_fn=heed
+        )
         held.expect(r"[1-9]\d*/3000")
         held.ptyproc.fileobj.close()
     else:
@@ -258,7 +262,7 @@ def test_a_training_outlives_who_reads_it_and_ends_saved(work_folder: Path, read
         assert piped.stdout
         piped.stdout.close()
         piped.send_signal(signal.SIGINT)
-        assert piped.wait(timeout=60) == 130
+        assert piped.wait(timeout=PATIENCE) == 130
     wait_for(log, '"finished"')
     last = json.loads(log.read_text().splitlines()[-1])
     (kept,) = (log.parent / "checkpoints").iterdir()
@@ -267,7 +271,7 @@ def test_a_training_outlives_who_reads_it_and_ends_saved(work_folder: Path, read
 
 def wait_for(log: Path, words: str) -> None:
     """Wait until a log has these words."""
-    until = time.monotonic() + 60
+    until = time.monotonic() + PATIENCE
     while not (log.exists() and words in log.read_text()):
         assert time.monotonic() < until, words
         time.sleep(0.02)
@@ -307,7 +311,7 @@ def test_processes_end_together_and_keep_what_was_done(work_folder: Path) -> Non
         wait_for(log, at)
         (second,) = [p for p in psutil.Process(child.pid).children() if p.environ()["RANK"] == "1"]
         second.send_signal(number)
-        stdout, stderr = child.communicate(timeout=60)
+        stdout, stderr = child.communicate(timeout=PATIENCE)
         return child.returncode, stdout, stderr
 
     code, stdout, stderr = second_gets(words, signal.SIGTERM, '"step": 3,')
@@ -367,7 +371,7 @@ def test_ctrl_c_in_an_answer_keeps_what_came(work_folder: Path) -> None:
     assert call("train", "--set", "train.epochs=0.1", cwd=work_folder).returncode == 0
     words = ["-m", "foldkit", "ask", "--base-only", "--max-tokens", "19000"]
     heed = functools.partial(signal.signal, signal.SIGINT, signal.SIG_DFL)
-    child = pexpect.spawn(sys.executable, words, cwd=work_folder, encoding="utf-8", timeout=60, preexec_fn=heed)
+    child = pexpect.spawn(sys.executable, words, cwd=work_folder, encoding="utf-8", timeout=PATIENCE, preexec_fn=heed)
     child.expect("Ctrl-D ends")
     child.expect("> ")
     child.sendline("wind?")
@@ -452,7 +456,10 @@ def test_a_command_that_waits_for_a_build_says_so(work_folder: Path) -> None:
     def hold() -> None:
         with locked(work_folder / "built" / "lock"):
             begun.set()
-            time.sleep(1)
+            for _ in range(100 * PATIENCE):
+                if isinstance(sys.stderr, io.StringIO) and "waiting" in sys.stderr.getvalue():
+                    break
+                time.sleep(0.01)
 
     other = threading.Thread(target=hold)
     other.start()
@@ -567,10 +574,12 @@ def test_ctrl_c_twice_ends_a_process_that_python_waits_in() -> None:
     child = subprocess.Popen([sys.executable, "-c", code], text=True, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
     assert child.stdout
     child.stdout.readline()
-    for _ in range(2):
-        time.sleep(0.6)  # until it waits; and two that are sent at once are one
+    for _ in range(PATIENCE):  # two, where the machine does not stand still: those that are sent at once are one
         child.send_signal(signal.SIGINT)
-    _, stderr = child.communicate(timeout=60)
+        with suppress(subprocess.TimeoutExpired):
+            child.wait(0.6)
+            break
+    _, stderr = child.communicate(timeout=PATIENCE)
     assert (child.returncode, stderr) == (130, "foldkit: interrupted\n")
 
 

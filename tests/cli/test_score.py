@@ -13,6 +13,7 @@ import pytest
 
 import foldkit
 
+from ..conftest import PATIENCE
 from .test_cli import call
 
 SHOTS = 'score.contender=[{name="with shots", shots=2}]'
@@ -63,7 +64,9 @@ def test_picks_are_made_blind_and_gone_on_with(trained_folder: Path) -> None:
 
     def picking(*keys: str) -> str:
         words = ["-m", "foldkit", "score", "--pick"]
-        view = pexpect.spawn(sys.executable, words, cwd=trained_folder, encoding="utf-8", timeout=60, env=os.environ)
+        view = pexpect.spawn(
+            sys.executable, words, cwd=trained_folder, encoding="utf-8", timeout=PATIENCE, env=os.environ
+        )
         seen = ""
         for key in keys:
             view.expect("q stop")

@@ -18,6 +18,7 @@ import foldkit
 from foldkit.formats import write_jsonl
 from foldkit.runs import LogWriter, RunFolder, list_runs, new_run
 
+from ..conftest import PATIENCE
 from .test_cli import call
 
 TRAIN = ("train", "--set", "train.epochs=200", "--set", "train.validate_every=10", "--set", "train.checkpoint_every=10")
@@ -28,12 +29,12 @@ def begun(folder: Path, name: str, *more: str) -> subprocess.Popen[bytes]:
     command = [sys.executable, "-m", "foldkit", *TRAIN, "--name", name, *more]
     training = subprocess.Popen(command, cwd=folder, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
     log = folder / "runs" / name / "log.jsonl"
-    for _ in range(600):
+    for _ in range(10 * PATIENCE):
         if log.exists() and '"validation"' in log.read_text():
             return training
         assert training.poll() is None
         time.sleep(0.1)
-    raise AssertionError("no validation within a minute")
+    raise AssertionError("no validation in all that time")
 
 
 def watching(folder: Path, *words: str) -> pexpect.spawn[str]:
@@ -41,7 +42,13 @@ def watching(folder: Path, *words: str) -> pexpect.spawn[str]:
     environment = {**os.environ, "TERM": "xterm-256color"}
     words = ("-m", "foldkit", "watch", *words)
     return pexpect.spawn(
-        sys.executable, list(words), cwd=folder, encoding="utf-8", dimensions=(40, 100), env=environment, timeout=60
+        sys.executable,
+        list(words),
+        cwd=folder,
+        encoding="utf-8",
+        dimensions=(40, 100),
+        env=environment,
+        timeout=PATIENCE,
     )
 
 
@@ -68,7 +75,7 @@ def test_a_training_is_watched_while_it_goes_and_stopped_from_aside(work_folder:
     view.expect(pexpect.EOF)
     view.close()
     assert view.exitstatus == 130
-    lines = piped.communicate(timeout=60)[0].splitlines()
+    lines = piped.communicate(timeout=PATIENCE)[0].splitlines()
     assert piped.returncode == 130
     assert all("\x1b" not in line for line in lines)
     assert lines[-1].startswith("long  stopped  step")
@@ -76,7 +83,7 @@ def test_a_training_is_watched_while_it_goes_and_stopped_from_aside(work_folder:
     went_on = ("train", "--resume", "long")
     again = subprocess.Popen([sys.executable, "-m", "foldkit", *went_on], cwd=work_folder, stderr=-3, stdout=-3)
     log = work_folder / "runs" / "long" / "log.jsonl"
-    for _ in range(600):
+    for _ in range(10 * PATIENCE):
         if '"resumed"' in log.read_text():
             break
         time.sleep(0.1)
