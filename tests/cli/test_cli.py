@@ -29,7 +29,7 @@ from foldkit.cli import processes
 from foldkit.cli.common import show_table
 from foldkit.cli.main import foldkit as group
 from foldkit.cli.main import main
-from foldkit.formats import StoppedError, locked
+from foldkit.formats import FoldKitError, LostProcessError, StoppedError, locked
 
 from ..conftest import PATIENCE
 
@@ -286,14 +286,48 @@ def test_processes_that_have_not_begun_end_with_their_launcher(
     def start(*_: object) -> subprocess.Popen[bytes]:
         return subprocess.Popen([sys.executable, "-c", "import time; time.sleep(600)"])
 
-    def told(running: list[subprocess.Popen[bytes]]) -> list[int]:
+    def told(running: list[subprocess.Popen[bytes]], errors: Path) -> list[int]:
         os.kill(os.getpid(), signal.SIGTERM)
-        return waited(running)
+        return waited(running, errors)
 
     monkeypatch.setattr(processes, "_start", start)
     monkeypatch.setattr(processes, "_codes", told)
     assert processes.in_processes(["train"], 2) == 1
     assert capsys.readouterr().err.count("of 2 was ended by SIGTERM; what was saved goes on") == 2
+
+
+WAITING = "waiting for the others to save and end; Ctrl-C twice ends them\n"
+KILLED = "foldkit: process 1 of 2 was ended by SIGKILL; what was saved goes on: foldkit train --resume --processes 2\n"
+
+
+@pytest.mark.parametrize(
+    ("first", "second", "said", "code"),
+    [
+        ("sys.exit(3)", "sys.exit('memory ran out')", "process 1: memory ran out\n", 1),
+        ("time.sleep(600)", "sys.exit('memory ran out')", f"process 1: memory ran out\n{WAITING}", 1),
+        ("time.sleep(600)", "os.kill(os.getpid(), 9)", f"{KILLED}{WAITING}", 1),
+        ("sys.exit('bad rows')", "time.sleep(600)", WAITING, 1),
+        ("sys.exit('bad rows')", "sys.exit('bad rows')", "", 1),
+        ("sys.exit(130)", "sys.exit(130)", "", 130),
+        ("sys.exit('bad rows')", "sys.exit(3)", "", 1),
+    ],
+)
+def test_why_a_process_ended_is_told_where_the_first_does_not_know(
+    monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str], first: str, second: str, said: str, code: int
+) -> None:
+    """One that lost it, or still waits for it and is ended; what both say is said once, by the first itself."""
+
+    def start(_: object, rank: int, __: object, errors: Path) -> subprocess.Popen[bytes]:
+        command = [sys.executable, "-c", f"import os, sys, time; {(first, second)[rank]}"]
+        with (errors / str(rank)).open("wb") as error:
+            return subprocess.Popen(command, stderr=error)
+
+    monkeypatch.setattr(processes, "_start", start)
+    is_left = "sleep" in first + second
+    monkeypatch.setattr(processes, "_SECONDS_TO_SAY", 0.0 if is_left else PATIENCE)
+    monkeypatch.setattr(processes, "_SECONDS_TO_END", 0.0 if is_left else PATIENCE)
+    assert processes.in_processes(["train"], 2) == code
+    assert capsys.readouterr().err == said
 
 
 def test_processes_end_together_and_keep_what_was_done(work_folder: Path) -> None:
@@ -471,7 +505,7 @@ def test_a_command_that_waits_for_a_build_says_so(work_folder: Path) -> None:
 
 
 def test_help_and_import_load_nothing_heavy(tmp_path: Path) -> None:
-    """No torch, no tables, no plotting; every command has a help text with an example, and lists cut no line short."""
+    """No torch, no tables, no plotting; every command has a help text of a screen with an example; no list is cut."""
     heavy = "torch,pandas,matplotlib,tokenizers,numpy"
     code = (
         "import sys, foldkit; from foldkit.cli.main import foldkit as group; "
@@ -483,6 +517,7 @@ def test_help_and_import_load_nothing_heavy(tmp_path: Path) -> None:
     for name, command in group.commands.items():
         assert command.epilog, name
         assert command.epilog.startswith(f"Example: foldkit {name}")
+        assert len(CliRunner().invoke(group, [name, "--help"]).output.splitlines()) <= 28
     for words in (["--help"], ["runs", "--help"]):
         assert "..." not in CliRunner().invoke(group, words).output.partition("Commands:")[2]
 
@@ -620,20 +655,28 @@ def test_ctrl_c_before_the_commands_are_read_leaves_no_traceback(tmp_path: Path)
     assert (done.returncode, done.stdout, done.stderr) == (130, "", "foldkit: interrupted\n")
 
 
-@pytest.mark.parametrize(("rank", "said"), [("0", "foldkit: stopped before the first step; go on\n"), ("1", "")])
-def test_what_stops_before_its_first_step_ends_as_an_interrupt(
-    work_folder: Path, monkeypatch: pytest.MonkeyPatch, rank: str, said: str
+@pytest.mark.parametrize(
+    ("error", "rank", "said", "code"),
+    [
+        (StoppedError("stopped; go on"), "0", "foldkit: stopped; go on\n", 130),
+        (StoppedError("stopped; go on"), "1", "", 130),
+        (LostProcessError("another has ended"), "0", "foldkit: another has ended\n", 3),
+        (LostProcessError("another has ended"), "1", "foldkit: another has ended\n", 3),
+    ],
+)
+def test_what_stops_before_its_first_step_or_loses_a_process_has_a_code_of_its_own(
+    work_folder: Path, monkeypatch: pytest.MonkeyPatch, error: FoldKitError, rank: str, said: str, code: int
 ) -> None:
-    """Of several processes the first one says so."""
+    """Of several processes that stop the first one says so."""
 
     def stopped(*_: object, **__: object) -> None:
-        raise StoppedError("stopped before the first step; go on")
+        raise error
 
     monkeypatch.setattr("foldkit.work.train", stopped)
     monkeypatch.setenv("WORLD_SIZE", "2")
     monkeypatch.setenv("RANK", rank)
     done = call("train", cwd=work_folder)
-    assert (done.returncode, done.stdout, done.stderr) == (130, "", said)
+    assert (done.returncode, done.stdout, done.stderr) == (code, "", said)
 
 
 @pytest.mark.parametrize(("width", "n_blocks"), [(120, 1), (80, 2), (60, 3), (36, 5)])

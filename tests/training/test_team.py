@@ -8,11 +8,13 @@ import pytest
 import safetensors.torch
 import torch
 
-from foldkit.formats import FoldKitError, UsageError
+from foldkit.formats import FoldKitError, LostProcessError, UsageError
+from foldkit.training import TrainSettings, train_adapter
 from foldkit.training.team import ALONE, Team, first_here, joined_team
 
-from ..conftest import in_two_processes
+from ..conftest import in_two_processes, ten_examples
 from .team_worker import found_by
+from .test_training import with_adapter
 
 ROOT = Path(__file__).parents[2]
 
@@ -22,6 +24,29 @@ class Deaf(Team):
 
     def add_up(self, tensors: object) -> None:
         """Add nothing."""
+
+
+class Left(Team):
+    """A team whose other process has ended."""
+
+    def of_all(self, value: torch.Tensor) -> list[torch.Tensor]:
+        """Return this process's."""
+        return [value]
+
+    def add_up(self, tensors: object) -> None:
+        """Find nobody."""
+        raise LostProcessError("it has ended")
+
+
+@pytest.mark.parametrize(("rank", "said"), [(0, "step 0 is kept: go on"), (1, "what the first one kept goes on")])
+def test_only_the_first_process_says_that_it_kept_a_step(rank: int, said: str) -> None:
+    """The others write nothing."""
+    decoder, adapter = with_adapter()
+    events = train_adapter(
+        decoder, adapter, ten_examples(), ten_examples(), TrainSettings(micro_batch=4), team=Left(rank, 2)
+    )
+    with pytest.raises(LostProcessError, match=f"it has ended; {said} with --resume"):
+        list(events)
 
 
 @pytest.mark.parametrize("base", ["whole", "sharded"])
@@ -69,8 +94,17 @@ def test_the_first_on_each_machine_goes_before_the_others_there(monkeypatch: pyt
 def test_processes_that_cannot_reach_one_another_are_told_how(monkeypatch: pytest.MonkeyPatch) -> None:
     """By a network that is not there: this machine's are named. Without a launcher: what it would have said."""
     monkeypatch.setenv("WORLD_SIZE", "2")
-    with pytest.raises(UsageError, match="RANK, MASTER_ADDR, MASTER_PORT beside it, found 2"), joined_team():
+    with pytest.raises(UsageError, match="RANK, MASTER_ADDR, MASTER_PORT beside it, found '2'"), joined_team():
         pass
+    for told in ({"WORLD_SIZE": "two"}, {"RANK": "2"}, {"MASTER_PORT": "none"}):
+        monkeypatch.setenv("MASTER_ADDR", "127.0.0.1")
+        for name, value in ({"WORLD_SIZE": "2", "RANK": "1", "MASTER_PORT": "9"} | told).items():
+            monkeypatch.setenv(name, value)
+        with pytest.raises(UsageError, match="a number below another and a port, found"), joined_team():
+            pass
+    monkeypatch.setenv("WORLD_SIZE", "")
+    with joined_team() as team:
+        assert team is ALONE
     store = torch.distributed.TCPStore("127.0.0.1", 0, is_master=True, wait_for_workers=False)
     told = {"MASTER_ADDR": "127.0.0.1", "MASTER_PORT": str(store.port), "WORLD_SIZE": "2", "RANK": "0"}
     for name, value in {**told, "TORCHELASTIC_USE_AGENT_STORE": "True", "GLOO_SOCKET_IFNAME": "none-such"}.items():

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from foldkit.work import Asked
 
 
-@click.command(epilog='Example: foldkit ask "Wind west, force four, glass steady" --slot station="Low Pell" --both')
+@click.command(epilog='Example: foldkit ask "Wind west" --slot station="Low Pell" --both')
 @click.argument("text", required=False, default="")
 @sheet_options
 @click.option("--slot", "slots", multiple=True, metavar="NAME=VALUE", help="Fill a slot of the template.")
@@ -28,7 +28,7 @@ if TYPE_CHECKING:
     "adapters",
     multiple=True,
     metavar="RUN|FILE[=WEIGHT]",
-    help="The adapter of a run, the newest by default, or a file; several are added up.",
+    help="By default the newest run's; several add up.",
 )
 @click.option("--base", "base_at", type=click.Path(path_type=Path), help="Where the adapter's base stands.")
 @click.option("--base-only", is_flag=True, help="Ask the base without the adapter.")
@@ -36,9 +36,9 @@ if TYPE_CHECKING:
 @click.option("--max-tokens", type=click.IntRange(1), default=200, show_default=True)
 @click.option("--temperature", type=float, default=0.0, help="0 takes the likeliest token each time.")
 @click.option("--top-k", type=int, default=0, help="Keep this many of the likeliest tokens.")
-@click.option("--top-p", type=float, default=1.0, help="Keep the fewest tokens whose shares come to this.")
-@click.option("--min-p", type=float, default=0.0, help="Keep tokens with this part of the likeliest one's share.")
-@click.option("--repetition", type=float, default=1.0, help="Above 1, what was there before becomes less likely.")
+@click.option("--top-p", type=float, default=1.0, help="Keep the fewest tokens with this share in all.")
+@click.option("--min-p", type=float, default=0.0, help="Keep tokens this likely beside the likeliest.")
+@click.option("--repetition", type=float, default=1.0, help="Above 1, what was there becomes less likely.")
 @click.option("--seed", type=int, default=0, help="Seed of a sampled answer.")
 @click.option("--answers", "n_answers", type=click.IntRange(1), default=1, help="So many answers to each question.")
 @click.option("--stop", "stops", multiple=True, metavar="TEXT", help="End the answer before this text.")
@@ -72,7 +72,7 @@ def ask(
     source: Path | None,
     out: Path,
 ) -> None:
-    """Ask the adapter, in the template it was trained with. Without a question, have a conversation."""
+    """Ask the adapter, in its own template. Without a question, converse."""
     from foldkit.answering import AnswerSettings
     from foldkit.formats import UsageError
     from foldkit.models import Sampling

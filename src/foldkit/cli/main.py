@@ -11,12 +11,14 @@ import sys
 
 import click
 
-from foldkit.formats.errors import FoldKitError, StoppedError, UsageError
+from foldkit.formats.errors import FoldKitError, LostProcessError, StoppedError, UsageError
 from foldkit.models.threads import tell_threads
 
 from . import ask, build, curves, demo, forecast, look, new, report, review, runs, score, split, train, watch
 from .groups import Commands
 
+# The exit codes of errors that are no plain failure.
+_CODES = {UsageError: 2, LostProcessError: 3, StoppedError: 130}
 EPILOG = "Start with `foldkit demo`. Every command reads fold.toml in this folder, or the sheet named with --sheet."
 
 
@@ -42,12 +44,8 @@ def main() -> None:
         error.show()
         _say_where_files_go(error)
         sys.exit(2)
-    except UsageError as error:
-        _fail(str(error), 2)
-    except StoppedError as error:
-        _fail(str(error), 130)
     except FoldKitError as error:
-        _fail(str(error), 1)
+        _fail(str(error), next((code for kind, code in _CODES.items() if isinstance(error, kind)), 1))
     except OSError as error:
         where = f"{error.filename}: {error.strerror}; check the path, its rights and the room there"
         _fail(where if error.filename else str(error), 1)

@@ -18,8 +18,12 @@ from foldkit.models.threads import usable_processors
 
 from .interrupts import ending_signals, heeded
 
-# How long the others may take to save and end once one has ended badly.
-_SECONDS_TO_END = 60.0
+# Seconds after which it is said that one has ended badly, where others have not followed it.
+_SECONDS_TO_SAY = 5.0
+# Seconds that these may take to save and end: they hear of it once they are through their passes of a step.
+_SECONDS_TO_END = 900.0
+# The exit code of one that ended because another had.
+_LOST = 3
 
 
 def in_processes(words: Sequence[str], n_processes: int) -> int:
@@ -35,9 +39,8 @@ def in_processes(words: Sequence[str], n_processes: int) -> int:
                 process.send_signal(number)
 
         with heeded(signal.SIG_IGN, signal.SIGINT), heeded(tell_all, *ending_signals()):
-            codes = _codes(running)
-        _tell(codes, errors)
-    return next((code if code > 0 else 1 for code in codes if code), 0)
+            codes = _codes(running, errors)
+    return next((1 if code < 0 or code == _LOST else code for code in codes if code), 0)
 
 
 def _shared(n_processes: int) -> dict[str, str]:
@@ -69,26 +72,44 @@ def _start(words: Sequence[str], rank: int, shared: dict[str, str], errors: Path
         return subprocess.Popen(command, env=env, stdout=subprocess.DEVNULL, stderr=error)
 
 
-def _codes(running: Sequence[subprocess.Popen[bytes]]) -> list[int]:
-    """Return the exit codes once all have ended; those that do not follow one that failed are ended."""
-    failed_at = None
-    while any(process.poll() is None for process in running):
+def _codes(running: Sequence[subprocess.Popen[bytes]], errors: Path) -> list[int]:
+    """Return the exit codes once all have ended, and say why those ended of which the first one says nothing.
+
+    Where others go on for long after one has failed, that is said at once, and they are ended if they never follow.
+    """
+    ended: set[int] = set()
+    failed_at = told = None
+    while left := [process for process in running if process.poll() is None]:
         time.sleep(0.05)
         if failed_at is None and any(process.returncode for process in running):
             failed_at = time.monotonic()
-        if failed_at is not None and time.monotonic() - failed_at > _SECONDS_TO_END:
-            for process in running:
+        seconds = time.monotonic() - failed_at if failed_at is not None else 0.0
+        if seconds > _SECONDS_TO_SAY and told is None:
+            told = _tell([process.poll() for process in running], errors)
+            click.echo("waiting for the others to save and end; Ctrl-C twice ends them", err=True)
+        if seconds > _SECONDS_TO_END:
+            ended.update(process.pid for process in left)
+            for process in left:
                 process.kill()
-    return [int(process.returncode) for process in running]
+    codes = [_LOST if process.pid in ended else int(process.returncode) for process in running]
+    _tell([0 if rank in (told or ()) else code for rank, code in enumerate(codes)], errors)
+    return codes
 
 
-def _tell(codes: Sequence[int], errors: Path) -> None:
-    """Say which process ended by a signal, and what the others said that the first one cannot know."""
+def _tell(codes: Sequence[int | None], errors: Path) -> list[int]:
+    """Say which process ended by a signal, and what the others said of which the first one says nothing; return which.
+
+    What all of them say the first one has said, or will.
+    """
+    told = []
     for rank, code in enumerate(codes):
-        if code < 0:
+        if code is not None and code < 0:
             name = signal.Signals(-code).name
             todo = f"what was saved goes on: foldkit train --resume --processes {len(codes)}"
             click.echo(f"foldkit: process {rank} of {len(codes)} was ended by {name}; {todo}", err=True)
-        elif code > 0 and rank and codes[0] <= 0:
+            told.append(rank)
+        elif code not in (None, 0, _LOST) and rank and (codes[0] is None or codes[0] <= 0 or codes[0] == _LOST):
             said = (errors / str(rank)).read_text(encoding="utf-8", errors="replace").strip()
             click.echo(f"process {rank}: {said}", err=True)
+            told.append(rank)
+    return told

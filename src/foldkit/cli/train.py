@@ -102,7 +102,7 @@ def train(
 
 def _launched() -> dict[str, bool]:
     """Return what a launcher of several processes said: they make one training, and what makes more refuses them."""
-    size = os.environ.get("WORLD_SIZE", "1")
+    size = os.environ.get("WORLD_SIZE") or "1"
     return {f"WORLD_SIZE={size}": size != "1"}
 
 
@@ -250,7 +250,7 @@ def show_run(run: RunFolder) -> str:
 def _how_to_go_on(name: str) -> str:
     if "TORCHELASTIC_RUN_ID" in os.environ:
         return f"the same command with --resume {name}, on each machine"
-    size = os.environ.get("WORLD_SIZE", "1")
+    size = os.environ.get("WORLD_SIZE") or "1"
     return f"foldkit train --resume {name}" + (f" --processes {size}" if size != "1" else "")
 
 

@@ -5,6 +5,7 @@ from typing import TYPE_CHECKING
 from .atomic import write_aside as write_aside
 from .errors import FoldKitError as FoldKitError
 from .errors import InputError as InputError
+from .errors import LostProcessError as LostProcessError
 from .errors import StoppedError as StoppedError
 from .errors import UsageError as UsageError
 from .errors import listed as listed
@@ -50,6 +51,7 @@ __all__ += [
     "ROLE_NAMES",
     "FoldKitError",
     "InputError",
+    "LostProcessError",
     "Message",
     "StoppedError",
     "UsageError",

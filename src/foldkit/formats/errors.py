@@ -27,6 +27,10 @@ class StoppedError(FoldKitError):
     """What was asked to stop has, before there was anything to go on with: exit code 130 on the command line."""
 
 
+class LostProcessError(FoldKitError):
+    """Another process of a training has ended, which may say why: exit code 3 on the command line."""
+
+
 def shown(value: object, most: int = 80) -> str:
     """Return a value as an error shows it, long ones shortened."""
     text = "nothing" if value is None else repr(value)

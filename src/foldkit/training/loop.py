@@ -14,7 +14,7 @@ from torch import Tensor
 
 from foldkit.adapters.attaching import Adapter
 from foldkit.datasets import Example, token_counts
-from foldkit.formats import FoldKitError
+from foldkit.formats import FoldKitError, LostProcessError
 from foldkit.models.decoder import Decoder
 from foldkit.models.freeing import memory_kept
 
@@ -29,7 +29,7 @@ from .schedule import check_steps, rate_at, steps_end
 from .settings import BEST_BY, TrainSettings
 from .state import Snapshot, TrainState
 from .stepping import Gradient, Stepper
-from .team import ALONE, LostProcessError, Team
+from .team import ALONE, Team
 
 # How much of the smoothed loss each step keeps.
 _SMOOTH = 0.95
@@ -121,7 +121,8 @@ class _Loop:
         except LostProcessError as lost:
             self.stepper.drop()
             yield self._due()
-            raise FoldKitError(f"{lost}; step {counts.step} is kept: go on with --resume") from None
+            kept = f"step {counts.step} is kept: go" if self.team.rank == 0 else "what the first one kept goes"
+            raise LostProcessError(f"{lost}; {kept} on with --resume") from None
         yield Finished(
             step=counts.step,
             reason=reason or "done",

@@ -11,6 +11,7 @@ import functools
 import itertools
 import math
 import os
+import re
 import socket
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
@@ -20,14 +21,10 @@ import torch
 import torch.distributed
 from torch import Tensor
 
-from foldkit.formats import FoldKitError, UsageError
+from foldkit.formats import FoldKitError, LostProcessError, UsageError
 from foldkit.models.device import CPU
 
 Shared = TypeVar("Shared")
-
-
-class LostProcessError(FoldKitError):
-    """Another process of the training has ended."""
 
 
 @dataclass(frozen=True)
@@ -103,8 +100,13 @@ def _sent() -> Iterator[None]:
     try:
         yield
     except RuntimeError as error:
-        said = str(error).strip().splitlines()[0]
-        raise LostProcessError(f"another process of this training has ended ({said})") from None
+        raise LostProcessError(f"another process of this training has ended ({_in_short(error)})") from None
+
+
+def _in_short(error: RuntimeError) -> str:
+    """Return what the engine says, without the line of its source that says it, and its advice."""
+    said = re.sub(r"^\[\S+:\d+\] ", "", str(error).strip().splitlines()[0])
+    return said.partition(". This is")[0]
 
 
 @contextlib.contextmanager
@@ -112,15 +114,12 @@ def joined_team(device: torch.device = CPU) -> Iterator[Team]:
     """Join the other processes that a launcher started, for the length of a `with` block; alone without a launcher.
 
     What is computed on GPUs is added up between them, by NCCL, all else by gloo. Raises UsageError where a variable is
-    missing, and FoldKitError where they cannot reach one another.
+    missing or no number, and FoldKitError where they cannot reach one another.
     """
-    size = int(os.environ.get("WORLD_SIZE", "1"))
+    size = _launched()
     if size == 1:
         yield ALONE
         return
-    if missing := [name for name in ("RANK", "MASTER_ADDR", "MASTER_PORT") if name not in os.environ]:
-        todo = "unset WORLD_SIZE to train in one process, or start them by torchrun"
-        raise UsageError("environment", "WORLD_SIZE", f"{', '.join(missing)} beside it", size, todo)
     if device.type == "cuda":
         torch.cuda.set_device(device)
     try:
@@ -135,6 +134,23 @@ def joined_team(device: torch.device = CPU) -> Iterator[Team]:
         team.meet()  # none leaves while another still listens
     finally:
         torch.distributed.destroy_process_group()
+
+
+def _launched() -> int:
+    """Return how many processes a launcher started, 1 without one. Raises UsageError where it did not say all."""
+    told = {name: os.environ.get(name, "") for name in ("WORLD_SIZE", "RANK", "MASTER_ADDR", "MASTER_PORT")}
+    size, rank, port = told["WORLD_SIZE"], told["RANK"], told["MASTER_PORT"]
+    if size in ("", "1"):
+        return 1
+    todo = "unset WORLD_SIZE to train in one process, or start them by torchrun"
+    if missing := [name for name, value in told.items() if not value]:
+        raise UsageError("environment", "WORLD_SIZE", f"{', '.join(missing)} beside it", size, todo)
+    if not (size.isdecimal() and rank.isdecimal() and port.isdecimal() and int(rank) < int(size)):
+        found = f"{rank} of {size}, {port}"
+        raise UsageError(
+            "environment", "RANK of WORLD_SIZE, MASTER_PORT", "a number below another and a port", found, todo
+        )
+    return int(size)
 
 
 @functools.cache
@@ -168,9 +184,8 @@ def _unreached(error: RuntimeError) -> FoldKitError:
         for one in addresses
         if one.family == socket.AF_INET
     ]
-    said = str(error).strip().splitlines()[0]
     todo = f"name the network between their machines in GLOO_SOCKET_IFNAME; here one of: {', '.join(found)}"
-    return FoldKitError(f"the processes of this training cannot reach one another ({said}); {todo}")
+    return FoldKitError(f"the processes of this training cannot reach one another ({_in_short(error)}); {todo}")
 
 
 @contextlib.contextmanager
