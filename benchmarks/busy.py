@@ -1,6 +1,6 @@
 """A training alone and beside a busy program, its threads waiting as in the command and as they do by themselves.
 
-The demo's training, cut to `--steps`, in a process of its own each time; the four take turns, medians of their seconds
+The demo's training, cut to `--steps`, in a process of its own each time; all take turns, medians of their seconds
 a step. The last line is one JSON object.
 
     python benchmarks/busy.py
@@ -24,8 +24,12 @@ import foldkit
 from foldkit.demo import copy_demo
 from foldkit.runs import RunFolder
 
-# As the command lets them wait, and as libgomp does where nothing is said.
-WAITS: dict[str, dict[str, str]] = {"sleeping": {}, "looking": {"GOMP_SPINCOUNT": "300000"}}
+# As the command lets them wait, by what runs as it starts; always so beside others, and as libgomp does by itself.
+WAITS: dict[str, dict[str, str]] = {
+    "chosen": {},
+    "soon": {"GOMP_SPINCOUNT": "1000"},
+    "late": {"GOMP_SPINCOUNT": "300000"},
+}
 
 
 @contextlib.contextmanager
@@ -69,8 +73,9 @@ def main() -> None:
             found.setdefault(f"{how}_{'beside' if n_others else 'alone'}", []).append(took)
     middle = {name: round(statistics.median(times), 3) for name, times in found.items()}
     ratios = {
-        f"looking_over_sleeping_{where}": round(middle[f"looking_{where}"] / middle[f"sleeping_{where}"], 2)
+        f"{how}_over_chosen_{where}": round(middle[f"{how}_{where}"] / middle[f"chosen_{where}"], 2)
         for where in ("alone", "beside")
+        for how in list(WAITS)[1:]
     }
     print(json.dumps(middle | ratios))
 

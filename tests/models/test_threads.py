@@ -1,4 +1,4 @@
-"""How many threads there are."""
+"""How many threads there are, and when they sleep."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from foldkit.models.threads import usable_processors
+from foldkit.models.threads import others_at_work, usable_processors
 
 
 @pytest.mark.parametrize(
@@ -31,3 +31,12 @@ def test_processors_are_used_as_far_as_a_limit_leaves_them(
         (tmp_path / name).parent.mkdir(parents=True, exist_ok=True)
         (tmp_path / name).write_text(value)
     assert usable_processors(tmp_path / "own", tmp_path) == most
+
+
+@pytest.mark.parametrize(("others", "are_there"), [("none", False), ("one a processor", True), ("not told", True)])
+def test_other_programs_at_work_are_seen(tmp_path: Path, others: str, *, are_there: bool) -> None:
+    """By the threads that run, this one among them; where that is not told they are thought to be there."""
+    n_running = 1 if others == "none" else 1 + (os.cpu_count() or 1)
+    if others != "not told":
+        (tmp_path / "loadavg").write_text(f"0.31 0.20 0.10 {n_running}/77 4242\n")
+    assert others_at_work(tmp_path / "loadavg") == are_there

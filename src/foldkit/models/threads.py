@@ -4,27 +4,46 @@ from __future__ import annotations
 
 import math
 import os
+import time
 from pathlib import Path
 
 from .control_groups import OWN, ROOT, control_groups
 
 # The variables by which OpenMP is told; libgomp, which PyTorch's packages for Linux carry, has one of its own.
 _TELLING = ("OMP_WAIT_POLICY", "GOMP_SPINCOUNT")
+# How often a thread looks out for another before it sleeps, beside other programs at work.
 _LOOKS = 1000
+_RUNNING = Path("/proc/loadavg")
 
 
 def tell_threads() -> None:
-    """Let a thread that waits for another sleep soon, and let there be no more than may run at once.
+    """Let a thread that waits for another sleep soon beside other programs, and let there be no more than may run.
 
     Where the environment says nothing of it, and before PyTorch is loaded. By themselves they look out 300,000 times,
     without rest: where another program is at work as well, that takes the processor from the very thread that is
-    waited for. And there is one for each processor, also where a container may use but a few of them.
+    waited for. Where none is, one that sleeps may wait for its processor: on a virtual machine for many milliseconds.
+    And there is one for each processor, also where a container may use but a few of them.
     """
-    if not any(name in os.environ for name in _TELLING):
+    if not any(name in os.environ for name in _TELLING) and others_at_work():
         os.environ["GOMP_SPINCOUNT"] = str(_LOOKS)
     most = usable_processors()
     if "OMP_NUM_THREADS" not in os.environ and most < _bound():
         os.environ["OMP_NUM_THREADS"] = str(most)
+
+
+def others_at_work(running: Path = _RUNNING) -> bool:
+    """Say whether other programs need the processors too that this one will use; where it is not told, they do."""
+    try:
+        others = min(_running(running, pause) for pause in (0.0, 0.005, 0.005)) - 1
+    except (OSError, IndexError, ValueError):
+        return True
+    return others + usable_processors() > (os.cpu_count() or 1)
+
+
+def _running(path: Path, pause: float) -> int:
+    """Return how many threads of all programs run at this moment, this one among them (proc(5), loadavg)."""
+    time.sleep(pause)
+    return int(path.read_text().split()[3].partition("/")[0])
 
 
 def usable_processors(own: Path = OWN, root: Path = ROOT) -> int:
