@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import itertools
 from pathlib import Path
 
 import gguf
@@ -14,8 +15,10 @@ from foldkit.adapters import AdapterSettings, attach
 from foldkit.formats import BLOCK_TYPES, UsageError, expand_blocks
 from foldkit.models import Decoder, generate, open_base
 from foldkit.models.batch import pack
-from foldkit.models.held import HOLDERS, Held, Int8, Nf4, Packed, Sixteen, contract, product
+from foldkit.models.held import HOLDERS, FrozenLinear, Held, Int8, Nf4, Packed, Sixteen, contract, product
+from foldkit.models.held.narrow import narrow
 from foldkit.models.held.nf4 import TABLE
+from foldkit.models.linear import Linear
 from foldkit.models.quick_training import TrainingLayer, training_layers
 from foldkit.models.settings import WEIGHTS
 
@@ -158,6 +161,47 @@ def test_a_base_answers_and_trains_with_its_weights_held(
     torch.testing.assert_close(quick, own, rtol=1e-9, atol=1e-9)
     assert all(gradient.abs().sum() > 0 for gradient in quick)
     assert not any(value.requires_grad for name, value in base.decoder.named_parameters() if "factor" not in name)
+
+
+@pytest.mark.parametrize("weights", WEIGHTS)
+def test_a_base_in_bfloat16_on_a_processor_rounds_what_it_multiplies_alone(
+    tmp_path: Path, base_folder: Path, weights: str
+) -> None:
+    """Products are those of rounded numbers, to the rounding of the sum; of numbers as they are they are not.
+
+    There and back, of one row and of more. All else is in float32, but where the base is to be divided.
+    """
+    form = write_gguf(tmp_path / "a.gguf", tiny_decoder(torch.float32)) if weights == "stored" else base_folder
+    base, wide = open_base(form, torch.bfloat16, weights), open_base(form, weights=weights)
+    assert (base.compute, base.decoder.dtype) == ("bfloat16", torch.float32)
+    maps = [
+        (name, module) for name, module in base.decoder.named_modules() if isinstance(module, Linear | FrozenLinear)
+    ]
+    assert len(maps) == 14
+    for (name, module), n_rows in itertools.product(maps, (1, 20)):
+        (theirs,) = [own for other, own in wide.decoder.named_modules() if other == name]
+        exact, wide_rows = theirs.weight.double(), torch.randn(n_rows, theirs.weight.shape[1], requires_grad=True)
+        y = module.forward(wide_rows)
+        to_y = torch.randn(y.shape)
+        (to_x,) = torch.autograd.grad(y, wide_rows, to_y)
+        rounded, matrix = wide_rows.detach().bfloat16().double(), exact.bfloat16().double()
+        for found, expected, unrounded in (
+            (y, rounded @ matrix.T, wide_rows.detach().double() @ exact.T),
+            (to_x, to_y.bfloat16().double() @ matrix, to_y.double() @ exact),
+        ):
+            torch.testing.assert_close(found.double(), expected, rtol=2**-8, atol=1e-6)
+            assert not torch.allclose(found.double(), unrounded, rtol=2**-8, atol=1e-6)
+    if weights == "float32":
+        assert base.n_weight_bytes < 0.6 * wide.n_weight_bytes
+        assert open_base(form, torch.bfloat16, divided=True).decoder.dtype == torch.bfloat16
+
+
+def test_counts_of_rows_come_again() -> None:
+    """For each one a library makes a kernel: of 2,000 counts 25 are left, the rows filled up by zeros."""
+    made = {n: narrow(torch.full((n, 3), 1.001)) for n in range(1, 2001)}
+    assert len({len(rows) for rows in made.values()}) == 25
+    assert all(len(rows) - n < max(16, n / 4) for n, rows in made.items())
+    assert all(torch.equal(rows.float().sum(0), torch.full((3,), float(n))) for n, rows in made.items())
 
 
 def test_nf4_over_a_low_bit_base_is_said(tmp_path: Path) -> None:

@@ -16,7 +16,7 @@ import torch
 from foldkit.adapters import Adapter, AdapterSettings, attach
 from foldkit.datasets import Example
 from foldkit.formats import UsageError
-from foldkit.models import Decoder, pack
+from foldkit.models import Decoder, open_base, pack
 from foldkit.training import (
     Memory,
     Stepped,
@@ -129,7 +129,7 @@ def test_three_steps_are_measured_more_short_ones_and_fewer_long_ones(
     Of these follow all times, by hand: two validations, after three steps and six, and a reference.
     """
     taken: list[object] = []
-    monkeypatch.setattr(forecasting, "_seconds_of", lambda action: taken.append(action) or seconds)
+    monkeypatch.setattr(forecasting, "_seconds_of", lambda action, _: taken.append(action) or seconds)
     found = forecast(*parts(), examples, examples[:3], SETTINGS, 10**9, needs_reference=True)
     assert len(taken) == n_measured + 1
     takes = found.duration
@@ -144,6 +144,21 @@ def test_three_steps_are_measured_more_short_ones_and_fewer_long_ones(
     assert takes.first_check == pytest.approx(reference + made / 2 + check)
     assert takes.total == pytest.approx(reference + made + 2 * check)
     assert takes.check_share == pytest.approx(2 * check / takes.total)
+
+
+@pytest.mark.parametrize(("dtype", "n_times"), [(torch.float32, 1), (torch.bfloat16, 2)])
+def test_what_a_library_makes_for_counts_of_rows_is_made_before_it_is_measured(
+    base_folder: Path, examples: list[Example], monkeypatch: pytest.MonkeyPatch, dtype: torch.dtype, n_times: int
+) -> None:
+    """Each step that is measured was made once by then, the one of the largest pass among others."""
+    made, measured = list[object](), list[int]()
+    one_step, seconds_of = forecasting._one_step, forecasting._seconds_of
+    monkeypatch.setattr(forecasting, "_one_step", lambda *given: made.append(given) or one_step(*given))
+    monkeypatch.setattr(forecasting, "_seconds_of", lambda act, n: measured.append(n) or (seconds_of(act, n) and 0.5))
+    decoder = open_base(base_folder, dtype).decoder
+    forecast(decoder, attach(decoder, AdapterSettings(rank=2)), examples, examples[:3], SETTINGS, 10**9)
+    assert measured == [n_times] * 4
+    assert len(made) == 1 + 3 * n_times
 
 
 def test_what_does_not_fit_is_said_before_it_is_tried(examples: list[Example]) -> None:

@@ -215,7 +215,7 @@ def test_a_forecast_measures_steps_as_the_first_ones_are(name: str, monkeypatch:
     """Against the model itself: against zeros the gradients of long replies were too small to be computed fast."""
     decoder, settings, margins = tiny_decoder(), TrainSettings(objective=name, batch=3, micro_batch=2), list[float]()
 
-    def seconds_of(action: object) -> float:
+    def seconds_of(action: object, _: int) -> float:
         if isinstance(action, functools.partial):
             stepper, passes = action.args
             margins.append(stepper.gradient(passes).figures["margin"])

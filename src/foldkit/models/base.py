@@ -17,7 +17,7 @@ from .device import CPU
 from .folder import read_folder
 from .freeing import give_back
 from .gguf import read_gguf
-from .held import HOLDERS, FrozenEmbedding, FrozenLinear, Held, Packed, Sixteen
+from .held import HOLDERS, FrozenEmbedding, FrozenLinear, Held, Packed, Sixteen, bfloat16
 from .linear import fill, laid_out
 from .settings import WEIGHTS
 
@@ -31,12 +31,13 @@ class Base:
     decoder: Decoder
     fingerprint: str
     path: Path
+    dtype: torch.dtype
     notes: tuple[str, ...] = ()
 
     @property
     def compute(self) -> str:
-        """The dtype that is computed in, as `[base] compute` has it."""
-        return str(self.decoder.dtype).removeprefix("torch.")
+        """The dtype that it computes in, as `[base] compute` has it."""
+        return str(self.dtype).removeprefix("torch.")
 
     @property
     def n_weight_bytes(self) -> int:
@@ -46,13 +47,19 @@ class Base:
 
 
 def open_base(
-    path: Path, dtype: torch.dtype = torch.float32, weights: str = "float32", device: torch.device = CPU
+    path: Path,
+    dtype: torch.dtype = torch.float32,
+    weights: str = "float32",
+    device: torch.device = CPU,
+    *,
+    divided: bool = False,
 ) -> Base:
     """Read a base from a folder or a `.gguf` file onto a device, hold its matrices as `weights` says; freeze it.
 
-    It computes in `dtype`. `weights` is one of WEIGHTS: "stored" keeps 16-bit floats and blocks of a GGUF file as they
-    are, "float32" expands them to `dtype`. A base that nothing uses any more is let go first. Raises InputError for a
-    file that is missing, damaged, or of an unknown family.
+    It computes in `dtype`; bfloat16 on a processor is for the products with its matrices alone, all else is in float32
+    there, unless it is to be `divided` between processes. `weights` is one of WEIGHTS: "stored" keeps 16-bit floats and
+    blocks of a GGUF file as they are, "float32" expands them to `dtype`. A base that nothing uses any more is let go
+    first. Raises InputError for a file that is missing, damaged, or of an unknown family.
     """
     one_of(weights, WEIGHTS, "[base]", "weights")
     if not path.exists():
@@ -61,6 +68,8 @@ def open_base(
     spec, found = read_folder(path) if path.is_dir() else read_gguf(path)
     with torch.device("meta"):
         decoder = Decoder(spec)
+    narrow = dtype == torch.bfloat16 and device.type == "cpu" and not divided
+    how = _How(torch.float32 if narrow else dtype, dtype, weights, device)
     if weights == "float32":
         decoder.join(dtype, device)
     shapes = {name: tuple(value.shape) for name, value in decoder.named_parameters()}
@@ -70,14 +79,46 @@ def open_base(
         if shape != shapes[name]:
             raise InputError(path, f"weight {name}", f"shape {shapes[name]}", shape, "fetch the files again")
         n_low += isinstance(value, Packed) and value.n_bytes < 2 * value.n_rows * value.width
-        _place(decoder, name, value, dtype, weights, device)
+        _place(decoder, name, value, how)
     _OPEN.add(decoder)
     decoder.requires_grad_(requires_grad=False)
     if weights != "float32":
         decoder.join(dtype, device)
     give_back()
     notes = ("the base is low-bit already, and nf4 over it loses more: weights = 'stored' loses nothing",)
-    return Base(decoder.eval(), fingerprint_base(path), path, notes if n_low and weights == "nf4" else ())
+    return Base(decoder.eval(), fingerprint_base(path), path, dtype, notes if n_low and weights == "nf4" else ())
+
+
+@dataclass(frozen=True)
+class _How:
+    """How matrices are held, their dtype where they are plain floats, and that of everything else."""
+
+    dtype: torch.dtype
+    matrix_dtype: torch.dtype
+    weights: str
+    device: torch.device
+
+    def held(self, value: Held | Tensor, *, is_table: bool) -> Held | None:
+        """Return how a matrix is held, None for plain floats; a table is looked up in, and gives `dtype`."""
+        held, is_narrow = self._kept(value), self.matrix_dtype != self.dtype
+        if held is None and is_table and is_narrow:
+            held = bfloat16(_plain(value))
+        if held is not None:
+            held.narrow = is_narrow
+        return held
+
+    def _kept(self, value: Held | Tensor) -> Held | None:
+        if self.weights == "float32":
+            return None
+        if self.weights != "stored":
+            return HOLDERS[self.weights](_plain(value))
+        if isinstance(value, Held):
+            return value
+        return Sixteen(value) if value.dtype in (torch.float16, torch.bfloat16) else None
+
+
+def _plain(value: Held | Tensor) -> Tensor:
+    return value.rows(slice(None), torch.float32) if isinstance(value, Held) else value
 
 
 def let_go_of_bases() -> None:
@@ -87,42 +128,30 @@ def let_go_of_bases() -> None:
         give_back()
 
 
-def _place(
-    decoder: Decoder, name: str, value: Held | Tensor, dtype: torch.dtype, weights: str, device: torch.device
-) -> None:
+def _place(decoder: Decoder, name: str, value: Held | Tensor, how: _How) -> None:
     """Put a weight into its module, or in place of that module a map that holds it."""
     at, _, leaf = name.rpartition(".")
-    held = _held(value, weights) if len(decoder.get_parameter(name).shape) == 2 and at != "positions" else None
+    is_matrix = len(decoder.get_parameter(name).shape) == 2 and at != "positions"
+    held = how.held(value, is_table=at == "embedding") if is_matrix else None
     if held is None:
-        plain = value.rows(slice(None), torch.float32) if isinstance(value, Held) else value
+        plain = _plain(value)
         module = decoder.get_submodule(at)
         if getattr(module, leaf).is_meta:
             # A table that is only looked up in stays by rows.
             looked_up = at == "positions" or (at == "embedding" and decoder.head is not None)
             multiplied = plain.dim() == 2 and not looked_up
             room = (
-                laid_out(len(plain), plain.shape[1], dtype, device)
+                laid_out(len(plain), plain.shape[1], how.matrix_dtype, how.device)
                 if multiplied
-                else torch.empty(plain.shape, dtype=dtype, device=device)
+                else torch.empty(plain.shape, dtype=how.dtype, device=how.device)
             )
             setattr(module, leaf, nn.Parameter(room, requires_grad=False))
         fill(getattr(module, leaf).data, plain)
         return
     parent, _, own = at.rpartition(".")
-    module, held = decoder.get_submodule(at), held.to(device)
-    new = FrozenEmbedding(held, dtype) if at == "embedding" else FrozenLinear(held, module.bias)  # type: ignore[arg-type]
+    module, held = decoder.get_submodule(at), held.to(how.device)
+    new = FrozenEmbedding(held, how.dtype) if at == "embedding" else FrozenLinear(held, module.bias)  # type: ignore[arg-type]
     setattr(decoder.get_submodule(parent), own, new)
-
-
-def _held(value: Held | Tensor, weights: str) -> Held | None:
-    """Return how a matrix is held, None for plain floats."""
-    if weights == "float32":
-        return None
-    if weights == "stored":
-        if isinstance(value, Held):
-            return value
-        return Sixteen(value) if value.dtype in (torch.float16, torch.bfloat16) else None
-    return HOLDERS[weights](value.rows(slice(None), torch.float32) if isinstance(value, Held) else value)
 
 
 def fingerprint_base(path: Path) -> str:

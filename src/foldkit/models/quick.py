@@ -65,7 +65,8 @@ def _times(x: Tensor, parts: Parts) -> Tensor:
     """Return what a map gives for x (batch, d_in), (batch, d_out)."""
     weight, bias, a, b = parts
     assert isinstance(weight, Tensor)  # `_plain` saw to it
-    y = functional.linear(x, weight, bias) if len(x) == 1 else linear(x, weight, bias)
+    is_plain = len(x) == 1 and weight.dtype == x.dtype
+    y = functional.linear(x, weight, bias) if is_plain else linear(x, weight, bias)
     return y if a is None or b is None else torch.addmm(y, x @ a.T, b.T)
 
 

@@ -60,8 +60,9 @@ class TrainingLayer(NamedTuple):
 
     @property
     def is_plain(self) -> bool:
-        """Whether all weights stand there in floats."""
-        return all(isinstance(matrix, Tensor) for side in self.sides for matrix in side.matrices)
+        """Whether all weights stand there in floats, as wide as what they are multiplied with."""
+        matrices, dtype = [matrix for side in self.sides for matrix in side.matrices], self.mlp_norm.dtype
+        return all(isinstance(matrix, Tensor) and matrix.dtype == dtype for matrix in matrices)
 
     def dealt(self, factors: Sequence[Tensor]) -> list[list[Pair | None]]:
         """Return the pair of each map of each side, None where it has none."""

@@ -18,7 +18,7 @@ class BaseSettings:
 
     `markup` is its `own`, our `headings`, `plain` texts with nothing between, or `auto`: its own where it has one.
     `weights` says how its matrices are held in memory: expanded to `float32`, as `stored`, or in `bfloat16`, `int8` or
-    `nf4`. `compute` is the dtype of everything else; `auto` measures once which of the two is faster here.
+    `nf4`. `compute` is the dtype of products with them; `auto` measures once which of the two is faster here.
     `device` is where it is computed; `auto` is a GPU where PyTorch can use one (`cuda`), else the processor (`cpu`).
     With `sharded` the processes of a training each hold a part of the layers, and gather one when it is used.
     """

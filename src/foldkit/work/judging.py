@@ -85,7 +85,7 @@ def grader_of(settings: JudgeSettings, sheet: Sheet, base: Base) -> tuple[Grader
         return function_grader(settings.function, sheet.folder), [settings.function, fingerprint_files([file])]
     path = base_path(settings.base, sheet.folder)
     same = path.resolve() == sheet.base_path().resolve()
-    own = base if same else open_base(path, base.decoder.dtype, sheet.base.weights, base.decoder.device)
+    own = base if same else open_base(path, base.dtype, sheet.base.weights, base.decoder.device)
     side = open_text_side(path)
     markup: Markup = side.markup("auto")
     answerer = Answerer(own.decoder, side, read_template("question", sheet.folder), markup)

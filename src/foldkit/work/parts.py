@@ -39,7 +39,9 @@ class Parts:
         refuse_empty(self.dataset.parts["train"], self.dataset.parts["validation"])
         # What is to be divided between devices may not fit one of them.
         device = "cpu" if divided else sheet.base.device
-        self.base: Base = opened_base(sheet.base_path(), sheet.base.compute, sheet.base.weights, device)
+        self.base: Base = opened_base(
+            sheet.base_path(), sheet.base.compute, sheet.base.weights, device, divided=divided
+        )
         room, window = self.base.decoder.spec.max_positions, sheet.train.window
         if window > room:
             raise InputError("[train]", "window", f"at most the base's {room}", window, "lower the window")

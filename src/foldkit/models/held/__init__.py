@@ -1,6 +1,17 @@
 """Frozen matrices held in few bits, expanded as they are used. The registry is by the name in `[base] weights`."""
 
-from .contract import FrozenEmbedding, FrozenLinear, Held, Matrix, Parts, add_times, product, times, times_back
+from .contract import (
+    FrozenEmbedding,
+    FrozenLinear,
+    Held,
+    Matrix,
+    Parts,
+    add_times,
+    has_narrow,
+    product,
+    times,
+    times_back,
+)
 from .int8 import Int8
 from .nf4 import Nf4
 from .packed import Packed
@@ -22,6 +33,7 @@ __all__ = [
     "Sixteen",
     "add_times",
     "bfloat16",
+    "has_narrow",
     "product",
     "times",
     "times_back",

@@ -10,16 +10,21 @@ from torch import Tensor, nn
 
 from foldkit.models.gating import gated_silu
 
+from .narrow import narrow, narrow_product
+
 # Rows expanded at once, so that a large head never stands in memory whole.
 CHUNK = 8192
 
 
 class Held(nn.Module):
-    """A frozen matrix of `n_rows` rows and `width` columns; `rows` expands some of them."""
+    """A frozen matrix of `n_rows` rows and `width` columns; `rows` expands some of them.
+
+    Where it is `narrow` products with it are taken in bfloat16, whatever dtype goes in and comes out.
+    """
 
     def __init__(self, n_rows: int, width: int) -> None:
         super().__init__()
-        self.n_rows, self.width = n_rows, width
+        self.n_rows, self.width, self.narrow = n_rows, width, False
 
     def rows(self, which: slice | Tensor, dtype: torch.dtype) -> Tensor:
         """Return these rows, (n, width); `which` is a slice or int64 (n,)."""
@@ -38,6 +43,11 @@ class Held(nn.Module):
 Matrix = Tensor | Held
 
 
+def has_narrow(module: nn.Module) -> bool:
+    """Say whether products with some of its held matrices are taken in bfloat16."""
+    return any(isinstance(one, Held) and one.narrow for one in module.modules())
+
+
 class Parts(NamedTuple):
     """All that a linear map is, where it is no more: x W' + x A' B' + bias, any but the matrix None where it is not."""
 
@@ -49,55 +59,88 @@ class Parts(NamedTuple):
     @property
     def n_outputs(self) -> int:
         """How many numbers come out for a row that goes in."""
-        return len(self.matrix) if isinstance(self.matrix, Tensor) else self.matrix.n_rows
+        return _shape(self.matrix)[0]
 
 
 def times(x: Tensor, matrix: Matrix) -> Tensor:
-    """Return x W' for x (n, width), without gradients; a held matrix is expanded a few rows at a time."""
-    if isinstance(matrix, Tensor):
+    """Return x W' for x (n, width), without gradients; a held matrix is expanded a few rows at a time.
+
+    The product is taken in bfloat16 where the matrix is narrow, or its numbers are of another dtype than x.
+    """
+    if isinstance(matrix, Tensor) and matrix.dtype == x.dtype:
         return x @ matrix.T
-    y = x.new_empty(len(x), matrix.n_rows)
+    y = x.new_empty(len(x), _shape(matrix)[0])
     add_times(x, matrix, y, beta=0)
     return y
 
 
 def add_times(x: Tensor, matrix: Matrix, y: Tensor, beta: int = 1) -> None:
-    """Add x W' to beta y (n, n_rows) in place, without gradients; with beta 0 what y holds is not read."""
-    if isinstance(matrix, Tensor):
-        y.addmm_(x, matrix.T, beta=beta)
-        return
-    for chunk in matrix.chunks():
-        y[:, chunk].addmm_(x, matrix.rows(chunk, x.dtype).T, beta=beta)
+    """Add x W' to beta y (n, n_rows) in place, as `times`; with beta 0 what y holds is not read."""
+    given = narrow(x) if _is_narrow(matrix, x) else x
+    for chunk, rows in _chunks(matrix, given.dtype):
+        if given is x:
+            y[:, chunk].addmm_(x, rows.T, beta=beta)
+        else:
+            _add(narrow_product(given, rows), y[:, chunk], beta)
 
 
 def times_back(gradient: Tensor, matrix: Matrix, total: Tensor) -> None:
-    """Add gradient W to `total` (n, width) in place, for a gradient (n, n_rows)."""
+    """Add gradient W to `total` (n, width) in place, for a gradient (n, n_rows), as `times`."""
+    is_narrow = _is_narrow(matrix, gradient)
+    for chunk, rows in _chunks(matrix, torch.bfloat16 if is_narrow else gradient.dtype):
+        if is_narrow:
+            _add(narrow(gradient[:, chunk]) @ rows, total)
+        else:
+            total.addmm_(gradient[:, chunk], rows)
+
+
+def _is_narrow(matrix: Matrix, x: Tensor) -> bool:
+    return matrix.dtype != x.dtype if isinstance(matrix, Tensor) else matrix.narrow
+
+
+def _chunks(matrix: Matrix, dtype: torch.dtype) -> Iterator[tuple[slice, Tensor]]:
+    """Yield some rows of a matrix after the other, and which they are."""
     if isinstance(matrix, Tensor):
-        total.addmm_(gradient, matrix)
+        yield slice(None), matrix
         return
     for chunk in matrix.chunks():
-        total.addmm_(gradient[:, chunk], matrix.rows(chunk, gradient.dtype))
+        yield chunk, matrix.rows(chunk, dtype)
+
+
+def _add(product: Tensor, y: Tensor, beta: int = 1) -> None:
+    """Add the first rows of a product to beta y in place."""
+    if beta:
+        y.add_(product[: len(y)])
+    else:
+        y.copy_(product[: len(y)])
+
+
+def _shape(matrix: Matrix) -> tuple[int, int]:
+    """Return how many rows a matrix has, and its width."""
+    return (len(matrix), matrix.shape[1]) if isinstance(matrix, Tensor) else (matrix.n_rows, matrix.width)
 
 
 class _Product(torch.autograd.Function):
     """x W', the matrix expanded again for the way back rather than kept."""
 
     @staticmethod
-    def forward(ctx: Any, x: Tensor, held: Held) -> Tensor:
-        ctx.held = held
-        return times(x.reshape(-1, held.width), held).view(*x.shape[:-1], held.n_rows)
+    def forward(ctx: Any, x: Tensor, matrix: Matrix) -> Tensor:
+        ctx.matrix = matrix
+        y = times(x.reshape(-1, x.shape[-1]), matrix)
+        return y.view(*x.shape[:-1], y.shape[1])
 
     @staticmethod
     def backward(ctx: Any, *gradients: Tensor) -> tuple[Tensor, None]:
         (gradient,) = gradients
-        total = gradient.new_zeros(gradient.numel() // gradient.shape[-1], ctx.held.width)
-        times_back(gradient.reshape(len(total), -1), ctx.held, total)
-        return total.view(*gradient.shape[:-1], ctx.held.width), None
+        flat = gradient.reshape(-1, gradient.shape[-1])
+        total = flat.new_zeros(len(flat), _shape(ctx.matrix)[1])
+        times_back(flat, ctx.matrix, total)
+        return total.view(*gradient.shape[:-1], total.shape[1]), None
 
 
-def product(x: Tensor, held: Held) -> Tensor:
-    """Map x (..., width) to (..., n_rows), with gradients to x alone."""
-    out: Tensor = _Product.apply(x, held)  # type: ignore[no-untyped-call]
+def product(x: Tensor, matrix: Matrix) -> Tensor:
+    """Map x (..., width) to (..., n_rows) as `times` does, with gradients to x alone."""
+    out: Tensor = _Product.apply(x, matrix)  # type: ignore[no-untyped-call]
     return out
 
 

@@ -26,5 +26,6 @@ class Int8(Held):
         self.numbers: Tensor
 
     def rows(self, which: slice | Tensor, dtype: torch.dtype) -> Tensor:
-        """Return these rows, (n, width)."""
-        return self.numbers[which].to(dtype) * self.scales[which].to(dtype)
+        """Return these rows, (n, width), rounded once to a dtype narrower than float32."""
+        wide = torch.promote_types(dtype, torch.float32)
+        return (self.numbers[which].to(wide) * self.scales[which].to(wide)).to(dtype)

@@ -66,11 +66,11 @@ class Nf4(Held):
         self.pairs: Tensor
 
     def rows(self, which: slice | Tensor, dtype: torch.dtype) -> Tensor:
-        """Return these rows, (n, width)."""
-        n_blocks = self.constants.shape[1]
+        """Return these rows, (n, width), rounded once to a dtype narrower than float32."""
+        wide, n_blocks = torch.promote_types(dtype, torch.float32), self.constants.shape[1]
         places = torch.arange(self.n_rows, device=self.numbers.device)[which, None] * n_blocks
         groups = (places + torch.arange(n_blocks, device=places.device)) // GROUP
-        constants = self.constants[which].to(dtype) * self.scales.to(dtype)[groups] + self.mean.to(dtype)
+        constants = self.constants[which].to(wide) * self.scales.to(wide)[groups] + self.mean.to(wide)
         numbers = self.numbers[which].flatten().int()
-        values = self.pairs.to(dtype).index_select(0, numbers).view(*constants.shape, BLOCK)
-        return values.mul_(constants[..., None]).flatten(1)[:, : self.width]
+        values = self.pairs.to(wide).index_select(0, numbers).view(*constants.shape, BLOCK)
+        return values.mul_(constants[..., None]).flatten(1)[:, : self.width].to(dtype)
