@@ -309,6 +309,7 @@ KILLED = "foldkit: process 1 of 2 was ended by SIGKILL; what was saved goes on: 
         ("sys.exit('bad rows')", "time.sleep(600)", WAITING, 1),
         ("sys.exit('bad rows')", "sys.exit('bad rows')", "", 1),
         ("sys.exit(130)", "sys.exit(130)", "", 130),
+        ("time.sleep(600)", "sys.exit(130)", "", 1),
         ("sys.exit('bad rows')", "sys.exit(3)", "", 1),
     ],
 )

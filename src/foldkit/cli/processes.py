@@ -86,7 +86,8 @@ def _codes(running: Sequence[subprocess.Popen[bytes]], errors: Path) -> list[int
         seconds = time.monotonic() - failed_at if failed_at is not None else 0.0
         if seconds > _SECONDS_TO_SAY and told is None:
             told = _tell([process.poll() for process in running], errors)
-            click.echo("waiting for the others to save and end; Ctrl-C twice ends them", err=True)
+            if told or running[0].returncode:
+                click.echo("waiting for the others to save and end; Ctrl-C twice ends them", err=True)
         if seconds > _SECONDS_TO_END:
             ended.update(process.pid for process in left)
             for process in left:
@@ -99,7 +100,7 @@ def _codes(running: Sequence[subprocess.Popen[bytes]], errors: Path) -> list[int
 def _tell(codes: Sequence[int | None], errors: Path) -> list[int]:
     """Say which process ended by a signal, and what the others said of which the first one says nothing; return which.
 
-    What all of them say the first one has said, or will.
+    What all of them say the first one has said, or will; one that was asked to end (130) says nothing.
     """
     told = []
     for rank, code in enumerate(codes):
@@ -108,7 +109,7 @@ def _tell(codes: Sequence[int | None], errors: Path) -> list[int]:
             todo = f"what was saved goes on: foldkit train --resume --processes {len(codes)}"
             click.echo(f"foldkit: process {rank} of {len(codes)} was ended by {name}; {todo}", err=True)
             told.append(rank)
-        elif code not in (None, 0, _LOST) and rank and (codes[0] is None or codes[0] <= 0 or codes[0] == _LOST):
+        elif code not in (None, 0, 130, _LOST) and rank and (codes[0] is None or codes[0] <= 0 or codes[0] == _LOST):
             said = (errors / str(rank)).read_text(encoding="utf-8", errors="replace").strip()
             click.echo(f"process {rank}: {said}", err=True)
             told.append(rank)

@@ -19,6 +19,7 @@ from .cache import Slot
 from .decoder import Angles, Decoder, Layer, Norm
 from .gating import gated_silu
 from .held import Parts
+from .held.narrow import is_narrower
 from .linear import holds, linear
 from .norms import frozen_rms_norm
 from .rotary import rotate
@@ -65,8 +66,8 @@ def _times(x: Tensor, parts: Parts) -> Tensor:
     """Return what a map gives for x (batch, d_in), (batch, d_out)."""
     weight, bias, a, b = parts
     assert isinstance(weight, Tensor)  # `_plain` saw to it
-    is_plain = len(x) == 1 and weight.dtype == x.dtype
-    y = functional.linear(x, weight, bias) if is_plain else linear(x, weight, bias)
+    alone = len(x) == 1 and not is_narrower(weight, x)
+    y = functional.linear(x, weight, bias) if alone else linear(x, weight, bias)
     return y if a is None or b is None else torch.addmm(y, x @ a.T, b.T)
 
 

@@ -10,7 +10,7 @@ from torch import Tensor, nn
 
 from foldkit.models.gating import gated_silu
 
-from .narrow import narrow, narrow_product
+from .narrow import is_narrower, narrow, narrow_product
 
 # Rows expanded at once, so that a large head never stands in memory whole.
 CHUNK = 8192
@@ -65,9 +65,9 @@ class Parts(NamedTuple):
 def times(x: Tensor, matrix: Matrix) -> Tensor:
     """Return x W' for x (n, width), without gradients; a held matrix is expanded a few rows at a time.
 
-    The product is taken in bfloat16 where the matrix is narrow, or its numbers are of another dtype than x.
+    The product is taken in bfloat16 where the matrix is narrow, or is in that and x is not.
     """
-    if isinstance(matrix, Tensor) and matrix.dtype == x.dtype:
+    if isinstance(matrix, Tensor) and not is_narrower(matrix, x):
         return x @ matrix.T
     y = x.new_empty(len(x), _shape(matrix)[0])
     add_times(x, matrix, y, beta=0)
@@ -95,7 +95,7 @@ def times_back(gradient: Tensor, matrix: Matrix, total: Tensor) -> None:
 
 
 def _is_narrow(matrix: Matrix, x: Tensor) -> bool:
-    return matrix.dtype != x.dtype if isinstance(matrix, Tensor) else matrix.narrow
+    return is_narrower(matrix, x) if isinstance(matrix, Tensor) else matrix.narrow
 
 
 def _chunks(matrix: Matrix, dtype: torch.dtype) -> Iterator[tuple[slice, Tensor]]:

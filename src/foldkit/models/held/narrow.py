@@ -13,6 +13,11 @@ from torch import Tensor
 _FEWEST, _PARTS = 16, 8
 
 
+def is_narrower(matrix: Tensor, x: Tensor) -> bool:
+    """Say whether a matrix is in bfloat16 and what it is multiplied with is not."""
+    return matrix.dtype == torch.bfloat16 != x.dtype
+
+
 def narrow(x: Tensor) -> Tensor:
     """Return x (n, k) in bfloat16 with rows of zeros after it, up to a count that comes again."""
     n = len(x)
