@@ -20,7 +20,7 @@ import foldkit
 from foldkit.demo import copy_demo
 from foldkit.runs import RunFolder
 
-CHANGES = ["train.steps=60", "train.validations=3", "train.checkpoint_every=5"]
+CHANGES = ["train.steps=250", "train.validations=3", "train.checkpoint_every=5"]
 
 
 def started(folder: Path, *words: str) -> subprocess.Popen[bytes]:
