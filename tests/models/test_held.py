@@ -174,6 +174,7 @@ def test_a_base_in_bfloat16_on_a_processor_rounds_what_it_multiplies_alone(
     form = write_gguf(tmp_path / "a.gguf", tiny_decoder(torch.float32)) if weights == "stored" else base_folder
     base, wide = open_base(form, torch.bfloat16, weights), open_base(form, weights=weights)
     assert (base.compute, base.decoder.dtype) == ("bfloat16", torch.float32)
+    torch.manual_seed(7)
     maps = [
         (name, module) for name, module in base.decoder.named_modules() if isinstance(module, Linear | FrozenLinear)
     ]

@@ -102,14 +102,15 @@ def _tell(codes: Sequence[int | None], errors: Path) -> list[int]:
 
     What all of them say the first one has said, or will; one that was asked to end (130) says nothing.
     """
-    told = []
+    told, first = [], codes[0]
+    first_tells = first is not None and first > 0 and first != _LOST
     for rank, code in enumerate(codes):
         if code is not None and code < 0:
             name = signal.Signals(-code).name
             todo = f"what was saved goes on: foldkit train --resume --processes {len(codes)}"
             click.echo(f"foldkit: process {rank} of {len(codes)} was ended by {name}; {todo}", err=True)
             told.append(rank)
-        elif code not in (None, 0, 130, _LOST) and rank and (codes[0] is None or codes[0] <= 0 or codes[0] == _LOST):
+        elif rank and code not in (None, 0, 130, _LOST) and not first_tells:
             said = (errors / str(rank)).read_text(encoding="utf-8", errors="replace").strip()
             click.echo(f"process {rank}: {said}", err=True)
             told.append(rank)

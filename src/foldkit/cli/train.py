@@ -102,8 +102,12 @@ def train(
 
 def _launched() -> dict[str, bool]:
     """Return what a launcher of several processes said: they make one training, and what makes more refuses them."""
-    size = os.environ.get("WORLD_SIZE") or "1"
-    return {f"WORLD_SIZE={size}": size != "1"}
+    return {f"WORLD_SIZE={_size()}": _size() != "1"}
+
+
+def _size() -> str:
+    """Return how many processes a launcher says there are."""
+    return os.environ.get("WORLD_SIZE") or "1"
 
 
 def _to_resume(sheet: Sheet, name: str) -> RunFolder:
@@ -250,8 +254,7 @@ def show_run(run: RunFolder) -> str:
 def _how_to_go_on(name: str) -> str:
     if "TORCHELASTIC_RUN_ID" in os.environ:
         return f"the same command with --resume {name}, on each machine"
-    size = os.environ.get("WORLD_SIZE") or "1"
-    return f"foldkit train --resume {name}" + (f" --processes {size}" if size != "1" else "")
+    return f"foldkit train --resume {name}" + (f" --processes {_size()}" if _size() != "1" else "")
 
 
 def _outcome(run: RunFolder, end: Mapping[str, Any]) -> str:

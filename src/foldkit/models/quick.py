@@ -18,8 +18,7 @@ from .attention import attend
 from .cache import Slot
 from .decoder import Angles, Decoder, Layer, Norm
 from .gating import gated_silu
-from .held import Parts
-from .held.narrow import is_narrower
+from .held import Parts, is_narrower
 from .linear import holds, linear
 from .norms import frozen_rms_norm
 from .rotary import rotate

@@ -13,6 +13,7 @@ from .contract import (
     times_back,
 )
 from .int8 import Int8
+from .narrow import is_narrower
 from .nf4 import Nf4
 from .packed import Packed
 from .sixteen import Sixteen, bfloat16
@@ -34,6 +35,7 @@ __all__ = [
     "add_times",
     "bfloat16",
     "has_narrow",
+    "is_narrower",
     "product",
     "times",
     "times_back",
