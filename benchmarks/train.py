@@ -34,8 +34,6 @@ from foldkit.models import Base, open_base
 from foldkit.models.freeing import memory_kept
 from foldkit.models.threads import tell_threads
 from foldkit.training import TrainSettings, micro_batches
-from foldkit.training.batches import usual_tokens
-from foldkit.training.lanes import count_lanes
 from foldkit.training.memory import peak_bytes
 from foldkit.training.objective import ReplyObjective
 from foldkit.training.stepping import Stepper
@@ -60,8 +58,7 @@ def ours(base: Base, examples: list[Example], size: int) -> Callable[[], None]:
     """Return a step of ours: the gradient of a batch."""
     settings = settings_of(size)
     adapter = attach(base.decoder, AdapterSettings(rank=RANK))
-    n_lanes = count_lanes(base.decoder, settings, usual_tokens(examples, settings))
-    stepper = Stepper(base.decoder, adapter, settings, ReplyObjective(settings), n_lanes=n_lanes)
+    stepper = Stepper(base.decoder, adapter, settings, ReplyObjective(settings))
 
     def step() -> None:
         stepper.gradient(stepper.passes(examples))

@@ -188,7 +188,7 @@ def test_what_does_not_fit_is_said_before_it_is_tried(examples: list[Example]) -
     assert measured.duration
     assert not measured.fits
     by_tokens = dataclasses.replace(auto, batch_tokens=16 * max(example.n_tokens for example in examples))
-    assert fast_micro_batch(decoder, examples, by_tokens) >= 16
+    assert fast_micro_batch(examples, by_tokens) >= 16
     with pytest.raises(UsageError, match="a number of examples, or 'auto', found 'some'"):
         TrainSettings(micro_batch="some")
     with pytest.raises(ValueError, match="give a number"):

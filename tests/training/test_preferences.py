@@ -163,30 +163,25 @@ def test_two_replies_after_one_prompt_are_two_passes(window: int) -> None:
         pack_replies([Replies((), (1,), (2,))], [1])
 
 
-def gradient(
-    decoder: Decoder, adapter: object, settings: TrainSettings, n_lanes: int = 1, **changes: object
-) -> list[torch.Tensor]:
+def gradient(decoder: Decoder, adapter: object, settings: TrainSettings, **changes: object) -> list[torch.Tensor]:
     """Return the gradient of a batch of pairs against a reference of made-up values."""
     rows, settings = pairs(), dataclasses.replace(settings, clip=1e9, **changes)  # type: ignore[arg-type]
     reference = {one.row: (-20.0 - one.row, -21.0, -40.0) for one in rows}
     objective = objective_for(settings, rows, reference)
-    stepper = Stepper(decoder, adapter, settings, objective, n_lanes=n_lanes)  # type: ignore[arg-type]
-    passes = stepper.passes(rows)
-    assert {len(parts) for parts in passes} == {n_lanes}
-    stepper.gradient(passes)
+    stepper = Stepper(decoder, adapter, settings, objective)  # type: ignore[arg-type]
+    stepper.gradient(stepper.passes(rows))
     return [factor.grad.clone() for factor in stepper.factors if factor.grad is not None]
 
 
 @pytest.mark.parametrize("name", OBJECTIVES)
 def test_the_gradient_of_pairs_does_not_change_with_their_passes(name: str) -> None:
-    """One at a time, in one row, in lanes, layers kept or computed again: 1e-9 in float64; another strength differs."""
+    """One at a time, in one row, layers kept or computed again: 1e-9 in float64; another strength differs."""
     settings = TrainSettings(objective=name, micro_batch=1)
     alone = gradient(*with_adapter(), settings)
     assert len(alone) == 28
     for size in (2, 6):
         assert furthest(gradient(*with_adapter(), settings, micro_batch=size), alone) < 1e-9
     assert furthest(gradient(*with_adapter(), settings, micro_batch=6, recompute=True), alone) < 1e-9
-    assert furthest(gradient(*with_adapter(), settings, n_lanes=2, micro_batch=6), alone) < 1e-9
     other = gradient(*with_adapter(), settings, pairs=PairSettings(strength=5.0))
     assert furthest(other, alone) > 1e-3
 

@@ -7,9 +7,7 @@ import functools
 import itertools
 import math
 import operator
-import threading
-import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from typing import Any, TypeVar
 
 import numpy as np
@@ -21,7 +19,7 @@ from hypothesis import strategies as st
 from foldkit.adapters import Adapter, AdapterSettings, attach
 from foldkit.datasets import Example
 from foldkit.formats import FoldKitError, InputError, UsageError
-from foldkit.models import Batch, Decoder, chunked_loss, learned_stream, likelihood, pack, pad
+from foldkit.models import Decoder, chunked_loss, learned_stream, likelihood, pack, pad
 from foldkit.models.piece import Piece
 from foldkit.training import (
     Checked,
@@ -37,21 +35,18 @@ from foldkit.training import (
     count_steps,
     fast_micro_batch,
     fitting,
-    lanes,
     micro_batches,
     rate_at,
     summed_loss,
     train_adapter,
 )
-from foldkit.training.batches import batch_of, batches, dealt, divided, first_fit, usual_tokens
-from foldkit.training.lanes import count_lanes
+from foldkit.training.batches import batches, first_fit
 from foldkit.training.noise import noisy
-from foldkit.training.objective import Loss, ReplyObjective, tallies
+from foldkit.training.objective import ReplyObjective, tallies
 from foldkit.training.optimiser import Optimiser
 from foldkit.training.schedule import check_steps
 from foldkit.training.settings import BEST_BY
 from foldkit.training.stepping import Stepper
-from foldkit.training.team import Team
 
 from ..conftest import assert_even, tiny_decoder
 from ..models.oracle import logits as oracle_logits
@@ -68,24 +63,12 @@ def with_adapter(dtype: torch.dtype = torch.float64, *, n: int = 1) -> tuple[Dec
 
 
 def gradient(
-    examples: Sequence[Example], settings: TrainSettings, dtype: torch.dtype = torch.float64, *, recompute: bool = False
+    examples: Sequence[Example], settings: TrainSettings, dtype: torch.dtype = torch.float64
 ) -> list[torch.Tensor]:
     """Return the gradient of the batch's mean loss, the batch divided as the settings say."""
-    decoder, adapter = with_adapter(dtype)
-    decoder.recompute = recompute
-    n_learned = sum(example.n_learned for example in examples)
-    for piece in micro_batches(examples, settings):
-        (summed_loss(decoder, piece).total / n_learned).backward()  # type: ignore[no-untyped-call]
-    return [factor.grad.clone() for factor in adapter.parameters if factor.grad is not None]
-
-
-def gradient_in_lanes(examples: list[Example], n_lanes: int, dtype: torch.dtype, leave: int = 0) -> list[torch.Tensor]:
-    """Return the gradient of the batch with so many parts of each pass at once, the last parts left out."""
-    settings = TrainSettings(micro_batch=6, clip=1e9)
-    stepper = Stepper(*with_adapter(dtype), settings, ReplyObjective(settings), n_lanes=n_lanes)
-    passes = stepper.passes(examples)
-    assert (len(passes), len(passes[-1])) == (2, n_lanes)
-    stepper.gradient([*passes[:-1], passes[-1][: n_lanes - leave]])
+    chosen = dataclasses.replace(settings, clip=1e9)
+    stepper = Stepper(*with_adapter(dtype), chosen, ReplyObjective(chosen))
+    stepper.gradient(stepper.passes(examples))
     return [factor.grad.clone() for factor in stepper.factors if factor.grad is not None]
 
 
@@ -102,21 +85,16 @@ DIVIDED = [TrainSettings(micro_batch=size, packing=packing) for size in (1, 3, 1
 def test_the_gradient_does_not_change_with_the_way_a_batch_is_divided(
     examples: list[Example], dtype: torch.dtype, tolerance: float
 ) -> None:
-    """Packed or padded, in passes of any size, in lanes, layers kept or computed again: as one at a time.
+    """Packed or padded, in passes of any size, layers kept or computed again: as one at a time.
 
     Known-bad controls: a mean of means differs; so do packed examples that see one another, or go on after the wrong
-    beginning, and lanes without the last part.
+    beginning.
     """
     alone = gradient(examples, ALONE, dtype)
     assert len(alone) == 28
     for way, recompute in itertools.product(DIVIDED, (False, True)):
-        assert furthest(gradient(examples, way, dtype, recompute=recompute), alone) < tolerance
-    for n_lanes in (2, 3):
-        in_lanes = gradient_in_lanes(examples, n_lanes, dtype)
-        assert furthest(in_lanes, alone) < tolerance
-        again = gradient_in_lanes(examples, n_lanes, dtype)
-        assert all(torch.equal(a, b) for a, b in zip(in_lanes, again, strict=True))
-    assert furthest(gradient_in_lanes(examples, 2, dtype, leave=1), alone) > 1e-3
+        chosen = dataclasses.replace(way, recompute=recompute)
+        assert furthest(gradient(examples, chosen, dtype), alone) < tolerance
     decoder, adapter = with_adapter(dtype)
     for piece in micro_batches(examples, DIVIDED[3]):
         loss = summed_loss(decoder, piece)
@@ -138,69 +116,10 @@ def test_the_gradient_does_not_change_with_the_way_a_batch_is_divided(
         assert distance < tolerance if is_right else distance > 1e-3
 
 
-def test_a_pass_is_made_in_lanes_or_by_all_threads(monkeypatch: pytest.MonkeyPatch) -> None:
-    """Each part by the same thread every time, for what a thread frees may be kept for it; a single one in this one.
-
-    What others freed is given back where a pass is made the other way, and where it is not nothing is.
-    """
-    given_back: list[int] = []
-    monkeypatch.setattr(lanes, "give_back", lambda: given_back.append(1))
-
-    def made(value: int) -> tuple[int, int, int]:
-        return value, threading.get_ident(), torch.get_num_threads()
-
-    before = torch.get_num_threads()
-    torch.set_num_threads(4)
-    try:
-        two = lanes.Lanes(2)
-        found = [two.made(made, range(n)) for n in (2, 1, 2) * 20]
-        assert len(given_back) == 40
-        assert [value for value, _, _ in found[0]] == [0, 1]
-        places = {(place, one[1]) for parts in found if len(parts) == 2 for place, one in enumerate(parts)}
-        assert len({thread for _, thread in places}) == len(places) == 2
-        assert {one[2] for parts in found if len(parts) == 2 for one in parts} == {2}
-        assert found[1] == [(0, threading.get_ident(), 4)]
-        with pytest.raises(ZeroDivisionError):
-            two.made(lambda value: 1 // value, range(2))
-        assert torch.get_num_threads() == 4
-        with pytest.raises(ValueError, match="argument 2 is longer"):
-            two.made(made, range(3))
-    finally:
-        torch.set_num_threads(before)
-
-
-def test_no_more_is_held_at_once_than_one_pass(examples: list[Example], monkeypatch: pytest.MonkeyPatch) -> None:
-    """In lanes too, whatever the lengths of a batch's examples are: of those here one is as long as six others."""
-    long = Example(90, tuple(range(1, 200)), ((150, 199),))
-    running, held, guard = [0], list[int](), threading.Lock()
-    plain = ReplyObjective.loss
-
-    def loss(self: ReplyObjective, decoder: Decoder, batch: Batch, *, training: bool) -> Loss:
-        with guard:
-            running[0] += batch.ids.numel()
-            held.append(running[0])
-        time.sleep(0.02)  # long enough for what could begin meanwhile
-        found = plain(self, decoder, batch, training=training)
-        with guard:
-            running[0] -= batch.ids.numel()
-        return found
-
-    monkeypatch.setattr(ReplyObjective, "loss", loss)
-    for size in (1, 2, 4):
-        chosen = TrainSettings(batch=11, micro_batch=size)
-        stepper = Stepper(*with_adapter(), chosen, ReplyObjective(chosen), n_lanes=2)
-        passes = stepper.passes([*examples, long])
-        held.clear()
-        stepper.gradient(passes)
-        assert len(held) == sum(map(len, passes))
-        assert max(held) <= max(sum(part.ids.numel() for part in parts) for parts in passes)
-        assert {len(parts) for parts in passes} == {1, 2}
-
-
-@given(lengths=st.lists(st.integers(1, 40), min_size=1, max_size=30), size=st.integers(1, 9), n_lanes=st.integers(1, 3))
+@given(lengths=st.lists(st.integers(1, 40), min_size=1, max_size=30), size=st.integers(1, 9))
 @settings(max_examples=60, deadline=None, derandomize=True)
-def test_packing_loses_nothing_and_overfills_nothing(lengths: list[int], size: int, n_lanes: int) -> None:
-    """Every example once; no sequence over its room; two sequences are never both half empty; lanes about as long."""
+def test_packing_loses_nothing_and_overfills_nothing(lengths: list[int], size: int) -> None:
+    """Every example once; no sequence over its room; two sequences are never both half empty."""
     texts = [tuple(range(n)) if n % 2 else tuple(range(12)[:n]) + tuple(range(50, 38 + n)) for n in lengths]
     examples = [Example(row, text, ((max(0, len(text) - 1), len(text)),)) for row, text in enumerate(texts)]
     ordered = sorted(examples, key=lambda example: -len(example.ids))
@@ -214,14 +133,7 @@ def test_packing_loses_nothing_and_overfills_nothing(lengths: list[int], size: i
         later = [len(example.ids) for other in rows[place + 1 :] for example in other]
         assert sum(len(example.ids) for example in row) + min(later, default=room) > room, "the first that has room"
     chosen = TrainSettings(micro_batch=size)
-    for row in divided(examples, chosen):
-        parts = dealt(row, n_lanes)
-        assert sorted(one.row for part in parts for one in part) == sorted(one.row for one in row)
-        shares = [sum(one.n_tokens for one in part) for part in parts]
-        assert len(shares) in {1, n_lanes}
-        assert max(shares) <= 1.5 * min(shares)
-        assert len(shares) == n_lanes or n_lanes * max(one.n_tokens for one in row) > sum(shares) / 3
-    passes = [batch_of(part, chosen) for row in divided(examples, chosen) for part in dealt(row, n_lanes)]
+    passes = micro_batches(examples, chosen)
     seen = []
     for one in passes:
         parts = one.ids[0].split([piece.n_tokens for piece in one.pieces])
@@ -451,21 +363,8 @@ VARIED = TrainSettings(
 )
 
 
-@pytest.fixture
-def small_lanes(monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
-    """Let parts of any size be made side by side."""
-    n_threads = torch.get_num_threads()
-    torch.set_num_threads(2)
-    for name in ("_ENOUGH_TOKENS", "_ENOUGH_PRODUCTS"):
-        monkeypatch.setattr(lanes, name, 0)
-    monkeypatch.setattr("foldkit.training.batches._EVEN", 1e-9)
-    yield
-    torch.set_num_threads(n_threads)
-
-
-@pytest.mark.usefixtures("small_lanes")
 @pytest.mark.parametrize(
-    ("varied", "dropout"), [(SETTINGS, 0.1), (VARIED, 0.1), (SETTINGS, 0.0)], ids=["plain", "varied", "in lanes"]
+    ("varied", "dropout"), [(SETTINGS, 0.1), (VARIED, 0.1), (SETTINGS, 0.0)], ids=["plain", "varied", "single nodes"]
 )
 def test_a_resumed_training_ends_as_one_that_never_stopped(
     examples: list[Example], varied: TrainSettings, dropout: float
@@ -475,7 +374,6 @@ def test_a_resumed_training_ends_as_one_that_never_stopped(
     kept: list[Snapshot] = []
     decoder = tiny_decoder(torch.float32)
     adapter = attach(decoder, AdapterSettings(rank=4, seed=0, dropout=dropout))
-    assert count_lanes(decoder, settings, 1) == (1 if dropout else 2)
     whole: list[TrainEvent] = []
     for event in train_adapter(decoder, adapter, examples, examples[:3], settings):
         whole.append(event)
@@ -496,37 +394,13 @@ def test_a_resumed_training_ends_as_one_that_never_stopped(
     )
 
 
-@pytest.mark.usefixtures("small_lanes")
-def test_lanes_are_taken_where_they_help(examples: list[Example], monkeypatch: pytest.MonkeyPatch) -> None:
-    """Not where numbers are drawn, layers computed again, passes padded or shared out, parts small, or threads odd.
-
-    A usual pass is as large as the micro-batch, or as a batch that is smaller; a fast one is as much larger as there
-    are lanes.
-    """
-    decoder, _ = with_adapter()
-    assert count_lanes(decoder, SETTINGS, 1) == 2
-    for changes in ({"noise": 1.0}, {"recompute": True}, {"packing": False}):
-        assert count_lanes(decoder, dataclasses.replace(SETTINGS, **changes), 1) == 1  # type: ignore[arg-type]
-    assert count_lanes(decoder, SETTINGS, 1, Team(0, 2)) == 1
-    for least in ("_ENOUGH_TOKENS", "_ENOUGH_PRODUCTS"):
-        with monkeypatch.context() as patched:
-            patched.setattr(lanes, least, 100)
-            found = [count_lanes(decoder, SETTINGS, n) for n in (1e-3, 1000)]
-        assert found == [1, 2]
+def test_auto_takes_the_smallest_passes_that_are_fast(examples: list[Example], monkeypatch: pytest.MonkeyPatch) -> None:
+    """As many examples, a power of two, as come to enough tokens; one where rows are long; at most the batch."""
     each = np.median([example.n_tokens for example in examples])
-    monkeypatch.setattr(fitting, "_ENOUGH_TOKENS", 4 * each)
     auto = dataclasses.replace(SETTINGS, batch=64, micro_batch="auto")
-    assert fast_micro_batch(decoder, examples, auto) == 8
-    assert fast_micro_batch(decoder, examples, auto, Team(0, 2)) == 4
-    monkeypatch.setattr(fitting, "_ENOUGH_TOKENS", each / 4)  # of long rows one is enough, or one a lane
-    assert fast_micro_batch(decoder, examples, auto) == 2
-    assert fast_micro_batch(decoder, examples, auto, Team(0, 2)) == 1
-    for n_threads in (1, 3):
-        torch.set_num_threads(n_threads)
-        assert count_lanes(decoder, SETTINGS, 1) == 1
-    for changes, n in (({}, 3), ({"batch": 2}, 2), ({"batch": 16, "micro_batch": 16}, len(examples))):
-        assert usual_tokens(examples, dataclasses.replace(SETTINGS, **changes)) == n * each  # type: ignore[arg-type]
-    assert usual_tokens(examples, dataclasses.replace(SETTINGS, batch_tokens=5)) == 5
+    for enough, n in ((7 * each, 8), (8 * each, 8), (each / 4, 1), (1000 * each, 64)):
+        monkeypatch.setattr(fitting, "_ENOUGH_TOKENS", enough)
+        assert fast_micro_batch(examples, auto) == n
 
 
 def test_a_training_ends_early_when_it_is_told_to(examples: list[Example]) -> None:

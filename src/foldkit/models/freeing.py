@@ -4,12 +4,11 @@ from __future__ import annotations
 
 import contextlib
 import ctypes
-import os
 from collections.abc import Iterator
 
 # Parameters of the C library's `mallopt`, and what they are in the end: the most that it comes to by itself.
-_TRIM_THRESHOLD, _MMAP_MAX, _ARENA_MAX = -1, -4, -8
-_USUAL = {_TRIM_THRESHOLD: 2**26, _MMAP_MAX: 65536, _ARENA_MAX: 8 * (os.cpu_count() or 1)}
+_TRIM_THRESHOLD, _MMAP_MAX = -1, -4
+_USUAL = {_TRIM_THRESHOLD: 2**26, _MMAP_MAX: 65536}
 
 
 def give_back() -> None:
@@ -23,10 +22,9 @@ def memory_kept() -> Iterator[None]:
     """Keep freed memory meanwhile, where the system's allocator can be told to, and give it back in the end.
 
     Steps of a training need the same memory one after the other. Large blocks would be given back at once, and the
-    system would clear each of their pages anew, which takes up to a tenth of a step. New threads get no heaps of their
-    own.
+    system would clear each of their pages anew, which takes up to a tenth of a step.
     """
-    _tell({_TRIM_THRESHOLD: -1, _MMAP_MAX: 0, _ARENA_MAX: 1})
+    _tell({_TRIM_THRESHOLD: -1, _MMAP_MAX: 0})
     try:
         yield
     finally:

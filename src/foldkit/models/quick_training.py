@@ -58,12 +58,6 @@ class TrainingLayer(NamedTuple):
         out: Tensor = _Layer.apply(self, angles, mask, wanted, x, *self.factors)  # type: ignore[no-untyped-call]
         return out
 
-    @property
-    def is_plain(self) -> bool:
-        """Whether all weights stand there in floats, as wide as what they are multiplied with."""
-        matrices, dtype = [matrix for side in self.sides for matrix in side.matrices], self.mlp_norm.dtype
-        return all(isinstance(matrix, Tensor) and matrix.dtype == dtype for matrix in matrices)
-
     def dealt(self, factors: Sequence[Tensor]) -> list[list[Pair | None]]:
         """Return the pair of each map of each side, None where it has none."""
         left = iter(factors)

@@ -5,19 +5,15 @@ from __future__ import annotations
 import itertools
 import math
 import random
-import statistics
 from collections.abc import Iterator, Sequence
 
 import numpy as np
 
-from foldkit.datasets import Example, Examples, token_counts
+from foldkit.datasets import Example, Examples
 from foldkit.formats import InputError
 from foldkit.models.batch import Batch, pack, pad
 
 from .settings import TrainSettings
-
-# How long the shortest part of a pass is at least, as a share of the longest.
-_EVEN = 2 / 3
 
 
 def refuse_empty(train: Sequence[Example], validation: Sequence[Example]) -> None:
@@ -104,27 +100,6 @@ def divided(examples: Sequence[Example], settings: TrainSettings, n_processes: i
         return first_fit(ordered, room)
     size = math.ceil(len(ordered) / n_passes) if n_processes > 1 else settings.n_micro
     return [ordered[start : start + size] for start in range(0, len(ordered), size)]
-
-
-def usual_tokens(examples: Sequence[Example], settings: TrainSettings) -> float:
-    """Return the tokens of a usual pass."""
-    each = statistics.median(token_counts(examples))
-    of_batch = settings.batch_tokens or min(settings.batch, len(examples)) * each
-    return min(settings.n_micro * each, of_batch)
-
-
-def dealt(ordered: Sequence[Example], n_parts: int) -> list[list[Example]]:
-    """Divide examples into so many parts of about as many tokens: each, the longest first, goes to the shortest.
-
-    They stay one part where the parts would not be about as long: the shorter one would wait.
-    """
-    parts: list[list[Example]] = [[] for _ in range(n_parts)]
-    sizes = [0] * n_parts
-    for example in ordered:
-        place = sizes.index(min(sizes))
-        parts[place].append(example)
-        sizes[place] += example.n_tokens
-    return parts if min(sizes) >= _EVEN * max(sizes) else [list(ordered)]
 
 
 def first_fit(ordered: Sequence[Example], room: int) -> list[list[Example]]:

@@ -19,7 +19,6 @@ from foldkit.models.likelihood import LOGITS_AT_ONCE, learned_stream
 from foldkit.models.piece import Piece
 from foldkit.models.pieces import FEW_KEYS
 
-from .lanes import count_lanes
 from .settings import TrainSettings
 
 # What is taken beside all parts while nothing is measured: libraries' own buffers, and gaps between what is kept.
@@ -135,8 +134,7 @@ def memory_of(
     if settings.recompute:
         activations = activations / spec.n_layers + spec.n_layers * n_tokens * spec.d_model * size
     n_learned = max(piece.n_learned for piece in passes)
-    n_lanes = count_lanes(decoder, settings, n_tokens)
-    n_rows = min(n_learned, n_lanes * max(1, LOGITS_AT_ONCE // spec.vocab_size))
+    n_rows = min(n_learned, max(1, LOGITS_AT_ONCE // spec.vocab_size))
     # Logits are in float32 or wider; narrower ones stand beside them while they are made.
     logits = n_rows * spec.vocab_size * (size if size >= 4 else 4 + size) + 2 * n_learned * spec.d_model * size
     return Memory(

@@ -13,10 +13,8 @@ from foldkit.models.decoder import Decoder
 
 from .batches import batches, count_steps, longest
 from .costs import Memory, PassCost, memory_of, pass_cost
-from .lanes import count_lanes
 from .pair_objective import objective_for
 from .settings import TrainSettings
-from .team import ALONE, Team
 
 MemoryWith = Callable[[TrainSettings], Memory]
 
@@ -24,8 +22,8 @@ MemoryWith = Callable[[TrainSettings], Memory]
 SAFE = 0.9
 # How many steps are looked at for the largest pass.
 _LOOKED_AT = 200
-# Passes of about so many tokens a lane are about as fast as longer ones.
-_ENOUGH_TOKENS = 1000
+# Passes of about so many tokens are about as fast as longer ones.
+_ENOUGH_TOKENS = 2000
 
 
 def with_micro_batch(settings: TrainSettings, fast: int, memory_with: MemoryWith, free_bytes: int) -> TrainSettings:
@@ -48,16 +46,11 @@ def too_many_bytes(settings: TrainSettings, memory_with: MemoryWith, free_bytes:
     return peak if peak > SAFE * free_bytes else 0.0
 
 
-def fast_micro_batch(decoder: Decoder, train: Sequence[Example], settings: TrainSettings, team: Team = ALONE) -> int:
+def fast_micro_batch(train: Sequence[Example], settings: TrainSettings) -> int:
     """Return the smallest micro-batch whose passes are about as fast as larger ones, at most the batch."""
     tokens = statistics.median(token_counts(train))
     most = int(settings.batch_tokens / tokens) or settings.batch
-
-    def is_fast(n: int) -> bool:
-        n_lanes = count_lanes(decoder, settings, n * tokens, team)
-        return n >= n_lanes and n * tokens >= _ENOUGH_TOKENS * n_lanes
-
-    return next(filter(is_fast, _powers(most)), most)
+    return next((n for n in _powers(most) if n * tokens >= _ENOUGH_TOKENS), most)
 
 
 def _powers(most: int) -> Iterator[int]:

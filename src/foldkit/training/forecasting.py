@@ -19,7 +19,7 @@ from foldkit.models.decoder import Decoder
 from foldkit.models.freeing import memory_kept
 from foldkit.models.held import has_narrow
 
-from .batches import count_steps, longest, refuse_empty, usual_tokens
+from .batches import count_steps, longest, refuse_empty
 from .costs import Memory, PassCost, pass_cost
 from .fitting import (
     SAFE,
@@ -30,7 +30,6 @@ from .fitting import (
     until_it_fits,
     with_micro_batch,
 )
-from .lanes import count_lanes
 from .memory import peak_bytes
 from .objective import Objective, mean_loss
 from .pair_objective import objective_for, reference_values
@@ -118,7 +117,7 @@ def forecast(
     cost = pass_cost(decoder, longest(train).ids)
     steps = first_steps(train, settings)
     memory_with = memory_of_steps(decoder, adapter, steps, cost)
-    settings = with_micro_batch(settings, fast_micro_batch(decoder, train, settings), memory_with, free_bytes)
+    settings = with_micro_batch(settings, fast_micro_batch(train, settings), memory_with, free_bytes)
     n_steps, n_epoch = count_steps(token_counts(train), settings)
     found = _without_steps(decoder, adapter, settings, steps, n_steps, memory_with, free_bytes, level)
     if not found.fits:
@@ -222,11 +221,10 @@ def _seconds_per_token(
     """
     before = {name: value.clone() for name, value in adapter.tensors().items()}
     examples = [example for step in steps for example in step]
-    n_lanes = count_lanes(decoder, settings, usual_tokens(examples, settings))
-    stepper = Stepper(decoder, adapter, settings, objective_for(settings, examples), n_lanes=n_lanes)
+    stepper = Stepper(decoder, adapter, settings, objective_for(settings, examples))
     divided = [(stepper.passes(step), step) for step in steps]
-    largest = max(divided, key=lambda step: max(sum(map(cost.of, parts)) for parts in step[0]))
-    middle = sorted(divided, key=lambda step: sum(map(_n_ids, step[0])))[len(divided) // 2 :][:_MEASURED]
+    largest = max(divided, key=lambda step: max(map(cost.of, step[0])))
+    middle = sorted(divided, key=lambda step: _n_ids(step[0]))[len(divided) // 2 :][:_MEASURED]
     if settings.compares:
         measured = [example for _, step in (largest, *middle) for example in step]
         stepper.objective = _as_at_the_start(decoder, measured, settings)
@@ -255,7 +253,7 @@ def _n_ids(batches: Sequence[Batch]) -> int:
     return sum(one.ids.numel() for one in batches)
 
 
-def _one_step(stepper: Stepper, passes: Sequence[Sequence[Batch]]) -> None:
+def _one_step(stepper: Stepper, passes: Sequence[Batch]) -> None:
     stepper.gradient(passes)
     stepper.update(0.0)
 

@@ -18,9 +18,8 @@ from foldkit.formats import FoldKitError, LostProcessError
 from foldkit.models.decoder import Decoder
 from foldkit.models.freeing import memory_kept
 
-from .batches import batches, count_steps, refuse_empty, usual_tokens
+from .batches import batches, count_steps, refuse_empty
 from .events import Checked, Checking, Due, Finished, Skipped, Started, Stepped, TrainEvent
-from .lanes import count_lanes
 from .memory import peak_bytes
 from .objective import Objective, Tally, tallies
 from .pair_objective import Reference, objective_for
@@ -103,8 +102,7 @@ class _Loop:
         self.checks, self.n_validation = check_objective.passes(list(validation), team.size), len(validation)
         self.n_check_tokens = sum(token_counts(validation))
         average = [factor.detach().clone() for factor in adapter.parameters] if settings.averaging else []
-        n_lanes = count_lanes(decoder, settings, usual_tokens(train, settings), team)
-        self.stepper = Stepper(decoder, adapter, settings, objective, team, n_lanes)
+        self.stepper = Stepper(decoder, adapter, settings, objective, team)
         self.state = TrainState(adapter, self.stepper.optimiser, average)
         self.began, self.before, self.kept = time.perf_counter(), 0.0, 0.0
         # The random states of all processes after the last step.

@@ -16,7 +16,7 @@ from foldkit.models.batch import Batch
 from foldkit.models.decoder import Decoder
 from foldkit.models.likelihood import chunked_loss, learned_stream
 
-from .batches import batch_of, micro_batches
+from .batches import micro_batches
 from .settings import TrainSettings
 from .team import ALONE, Team
 
@@ -37,9 +37,6 @@ class Loss(NamedTuple):
 class Objective(Protocol):
     """How examples go through the model, and what comes of it."""
 
-    def batch(self, examples: Sequence[Example]) -> Batch:
-        """Put examples together that go through the model at once."""
-
     def passes(self, examples: Sequence[Example], n_processes: int = 1) -> list[Batch]:
         """Divide a batch of examples into passes."""
 
@@ -58,10 +55,6 @@ class ReplyObjective:
     """The cross-entropy of learned tokens."""
 
     settings: TrainSettings
-
-    def batch(self, examples: Sequence[Example]) -> Batch:
-        """Put examples into one row, or side by side."""
-        return batch_of(examples, self.settings)
 
     def passes(self, examples: Sequence[Example], n_processes: int = 1) -> list[Batch]:
         """Divide a batch of examples into passes."""

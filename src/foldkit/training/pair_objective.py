@@ -54,13 +54,10 @@ class PairObjective:
     neighbours: Neighbours
     baseline: float = 0.0
 
-    def batch(self, examples: Sequence[Example]) -> Batch:
-        """Put pairs into one row."""
-        return packed_pairs(examples, share=not self.settings.noise)
-
     def passes(self, examples: Sequence[Example], n_processes: int = 1) -> list[Batch]:
         """Divide a batch of pairs into passes, the longest first, each where it fits first."""
-        return [self.batch(piece) for piece in divided(examples, self.settings, n_processes)]
+        pieces, share = divided(examples, self.settings, n_processes), not self.settings.noise
+        return [packed_pairs(piece, share=share) for piece in pieces]
 
     def prepare(self, decoder: Decoder, passes: Sequence[Batch], team: Team) -> None:
         """Estimate, for `unpaired`, the divergence from the reference over the whole batch, without gradient.

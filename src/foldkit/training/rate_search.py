@@ -14,8 +14,7 @@ from foldkit.datasets import Example, token_counts
 from foldkit.models.decoder import Decoder
 from foldkit.models.freeing import memory_kept
 
-from .batches import batches, usual_tokens
-from .lanes import count_lanes
+from .batches import batches
 from .pair_objective import Reference, objective_for
 from .settings import TrainSettings
 from .stepping import Stepper
@@ -52,8 +51,7 @@ def try_rates(
     before = {name: value.clone() for name, value in adapter.tensors().items()}
     torch.manual_seed(settings.seed)
     objective = objective_for(settings, train, reference)
-    n_lanes = count_lanes(decoder, settings, usual_tokens(train, settings))
-    stepper = Stepper(decoder, adapter, settings, objective, n_lanes=n_lanes)
+    stepper = Stepper(decoder, adapter, settings, objective)
     smoothed, lowest = 0.0, math.inf
     lengths = token_counts(train)
     try:

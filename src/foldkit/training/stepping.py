@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import functools
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -15,10 +14,8 @@ from foldkit.datasets import Example
 from foldkit.models.batch import Batch
 from foldkit.models.decoder import Decoder
 
-from .batches import dealt, divided
-from .lanes import Lanes
 from .noise import noisy
-from .objective import Loss, Objective, Tally
+from .objective import Objective, Tally
 from .optimiser import Optimiser
 from .settings import TrainSettings
 from .team import ALONE, Team
@@ -44,47 +41,31 @@ class Stepper:
         settings: TrainSettings,
         objective: Objective,
         team: Team = ALONE,
-        n_lanes: int = 1,
     ) -> None:
         self.decoder, self.settings, self.objective, self.team = decoder, settings, objective, team
         self.factors, self.optimiser = adapter.parameters, Optimiser(adapter, settings)
-        self.lanes = Lanes(n_lanes)
 
-    def passes(self, examples: Sequence[Example]) -> list[list[Batch]]:
-        """Divide a batch of examples into passes, each in the parts that are made side by side."""
-        passes = divided(examples, self.settings, self.team.size)
-        return [[self.objective.batch(part) for part in dealt(one, self.lanes.n)] for one in passes]
+    def passes(self, examples: Sequence[Example]) -> list[Batch]:
+        """Divide a batch of examples into passes."""
+        return self.objective.passes(examples, self.team.size)
 
-    def gradient(self, passes: Sequence[Sequence[Batch]]) -> Gradient:
+    def gradient(self, passes: Sequence[Batch]) -> Gradient:
         """Add up the gradient of the batch's mean loss over all passes, each made by one process, and clip it."""
-        parts = [part for one in passes for part in one]
-        self.objective.prepare(self.decoder, parts, self.team)
+        self.objective.prepare(self.decoder, passes, self.team)
         self.decoder.recompute = self.settings.recompute
         self.decoder.train()
-        make, tally = functools.partial(self._made, self.objective.n_items(parts)), Tally()
+        n_items, tally = self.objective.n_items(passes), Tally()
         for one, counts in self.team.share(passes):
-            for loss, found in self.lanes.made(functools.partial(make, counts), one):
-                self._take(found)
-                tally.add(loss, counts=counts)
+            with noisy(self.decoder, one, self.settings.noise):
+                loss = self.objective.loss(self.decoder, one, training=True)
+            torch.autograd.backward(loss.total * counts / n_items)
+            tally.add(loss._replace(total=loss.total.detach()), counts=counts)
         self.decoder.eval()
         self.decoder.recompute = False
         self._add_up()
         figures = tally.shared(self.team)
         norm = float(torch.nn.utils.clip_grad_norm_(self.factors, self.settings.clip))
         return Gradient(figures.loss, figures.accuracy, norm, figures.figures)
-
-    def _made(self, n_items: int, counts: bool, part: Batch) -> tuple[Loss, tuple[Tensor | None, ...]]:
-        """Return the loss of a part, and, where it counts, what it gives to the gradient of the mean of so many."""
-        with noisy(self.decoder, part, self.settings.noise):
-            loss = self.objective.loss(self.decoder, part, training=True)
-        found = torch.autograd.grad(loss.total * counts / n_items, self.factors, allow_unused=True)
-        return loss._replace(total=loss.total.detach()), found
-
-    def _take(self, found: Sequence[Tensor | None]) -> None:
-        """Add a part's gradient to what is there."""
-        for factor, value in zip(self.factors, found, strict=True):
-            if value is not None:
-                factor.grad = value.contiguous() if factor.grad is None else factor.grad.add_(value)
 
     def _add_up(self) -> None:
         if self.team.size == 1:

@@ -51,7 +51,7 @@ def choose_micro_batch(parts: Parts, free: int, team: Team) -> list[str]:
 
     settings, rows, decoder = parts.sheet.train, parts.dataset.parts["train"], parts.base.decoder
     memory_with = memory_of_training(decoder, parts.adapter, rows, settings)
-    fast = fast_micro_batch(decoder, rows, settings, team)
+    fast = fast_micro_batch(rows, settings)
     chosen = with_micro_batch(settings, fast, memory_with, free)
     (size,) = team.of_first(chosen.n_micro)
     parts.sheet = dataclasses.replace(parts.sheet, train=dataclasses.replace(settings, micro_batch=int(size)))
