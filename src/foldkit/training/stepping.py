@@ -15,7 +15,7 @@ from foldkit.models.batch import Batch
 from foldkit.models.decoder import Decoder
 
 from .noise import noisy
-from .objective import Objective, Tally
+from .objective import Loss, Objective, Tally
 from .optimiser import Optimiser
 from .settings import TrainSettings
 from .team import ALONE, Team
@@ -56,16 +56,20 @@ class Stepper:
         self.decoder.train()
         n_items, tally = self.objective.n_items(passes), Tally()
         for one, counts in self.team.share(passes):
-            with noisy(self.decoder, one, self.settings.noise):
-                loss = self.objective.loss(self.decoder, one, training=True)
-            torch.autograd.backward(loss.total * counts / n_items)
-            tally.add(loss._replace(total=loss.total.detach()), counts=counts)
+            tally.add(self._made(one, counts / n_items), counts=counts)
         self.decoder.eval()
         self.decoder.recompute = False
         self._add_up()
         figures = tally.shared(self.team)
         norm = float(torch.nn.utils.clip_grad_norm_(self.factors, self.settings.clip))
         return Gradient(figures.loss, figures.accuracy, norm, figures.figures)
+
+    def _made(self, one: Batch, share: float) -> Loss:
+        """Add so much of a pass's loss to the gradient; nothing of its graph stays."""
+        with noisy(self.decoder, one, self.settings.noise):
+            loss = self.objective.loss(self.decoder, one, training=True)
+        torch.autograd.backward(loss.total * share)
+        return loss._replace(total=loss.total.detach())
 
     def _add_up(self) -> None:
         if self.team.size == 1:
