@@ -7,6 +7,7 @@ import functools
 import itertools
 import math
 import operator
+import weakref
 from collections.abc import Sequence
 from typing import Any, TypeVar
 
@@ -19,7 +20,7 @@ from hypothesis import strategies as st
 from foldkit.adapters import Adapter, AdapterSettings, attach
 from foldkit.datasets import Example
 from foldkit.formats import FoldKitError, InputError, UsageError
-from foldkit.models import Decoder, chunked_loss, learned_stream, likelihood, pack, pad
+from foldkit.models import Batch, Decoder, chunked_loss, learned_stream, likelihood, pack, pad
 from foldkit.models.piece import Piece
 from foldkit.training import (
     Checked,
@@ -42,7 +43,7 @@ from foldkit.training import (
 )
 from foldkit.training.batches import batches, first_fit
 from foldkit.training.noise import noisy
-from foldkit.training.objective import ReplyObjective, tallies
+from foldkit.training.objective import Loss, ReplyObjective, tallies
 from foldkit.training.optimiser import Optimiser
 from foldkit.training.schedule import check_steps
 from foldkit.training.settings import BEST_BY
@@ -114,6 +115,25 @@ def test_the_gradient_does_not_change_with_the_way_a_batch_is_divided(
         (summed_loss(decoder, batch).total / batch.n_learned).backward()  # type: ignore[no-untyped-call]
         distance = furthest([factor.grad for factor in adapter.parameters if factor.grad is not None], alone)
         assert distance < tolerance if is_right else distance > 1e-3
+
+
+@pytest.mark.parametrize("keeping", [False, True])
+def test_nothing_of_a_pass_stays_while_the_next_is_made(
+    examples: list[Example], monkeypatch: pytest.MonkeyPatch, keeping: bool
+) -> None:
+    """Its loss, and with it its graph, is gone by then; one that somebody keeps is seen: the control."""
+    plain, made, alive, kept = ReplyObjective.loss, list[weakref.ref[torch.Tensor]](), list[int](), list[Loss]()
+
+    def loss(self: ReplyObjective, decoder: Decoder, batch: Batch, *, training: bool) -> Loss:
+        alive.append(sum(one() is not None for one in made))
+        found = plain(self, decoder, batch, training=training)
+        made.append(weakref.ref(found.total))
+        kept.extend([found] * keeping)
+        return found
+
+    monkeypatch.setattr(ReplyObjective, "loss", loss)
+    gradient(examples[:3], ALONE)
+    assert alive == ([0, 1, 2] if keeping else [0, 0, 0])
 
 
 @given(lengths=st.lists(st.integers(1, 40), min_size=1, max_size=30), size=st.integers(1, 9))

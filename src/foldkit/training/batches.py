@@ -78,10 +78,10 @@ def count_steps(lengths: Sequence[int], settings: TrainSettings) -> tuple[int, i
 
 def micro_batches(examples: Sequence[Example], settings: TrainSettings, n_processes: int = 1) -> list[Batch]:
     """Divide a batch of examples into passes of about `micro_batch` of them."""
-    return [batch_of(piece, settings) for piece in divided(examples, settings, n_processes)]
+    return [_batch_of(piece, settings) for piece in divided(examples, settings, n_processes)]
 
 
-def batch_of(examples: Sequence[Example], settings: TrainSettings) -> Batch:
+def _batch_of(examples: Sequence[Example], settings: TrainSettings) -> Batch:
     """Put examples into one row, one after the other, or side by side, padded."""
     ids, learned = [one.ids for one in examples], [one.learned for one in examples]
     return pack(ids, learned, share=not settings.noise) if settings.packing else pad(ids, learned)
