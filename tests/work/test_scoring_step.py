@@ -211,6 +211,11 @@ def test_answers_are_kept_and_a_stopped_scoring_goes_on(scored_folder: Path, mon
     (scored_folder / "plainer.toml").write_text(PLAINER)
     with pytest.raises(InputError, match=r"none\.toml: file"):
         foldkit.score(foldkit.read_sheet(scored_folder / "fold.toml", ["score.general=['none.toml']"]), run)
+    many = "score.contender=[{name='many', shots=500, nearest=true}]"
+    with pytest.raises(
+        InputError, match=r"many: shots: expected at most \d+, the rows of train .*, found 500; ask for"
+    ):
+        foldkit.score(foldkit.read_sheet(scored_folder / "fold.toml", [many]), run)
     (scored_folder / "one.txt").write_text("a")
     with pytest.raises(InputError, match=r"one\.txt: general: expected a text of at least two tokens"):
         foldkit.score(foldkit.read_sheet(scored_folder / "fold.toml", ["score.general=['one.txt']"]), run)

@@ -6,7 +6,7 @@ from .guessing import are_numbers, are_texts, belonging, guess, is_few, listed_v
 from .kinds import KINDS, WRITERS, Kind, recognise, usual
 from .looking import ColumnSummary, RowsSummary, summarise
 from .marks import are_talks, has_turns, usual_marks
-from .paths import cells_at, text_paths, texts_at
+from .paths import cells_at, column_of, text_paths, texts_at
 from .readers import READERS
 from .reading import BadRow, Rows, read_rows, stream_rows
 from .settings import RowsSettings
@@ -33,6 +33,7 @@ __all__ = [
     "belonging",
     "cells_at",
     "column",
+    "column_of",
     "endings_said",
     "find_files",
     "found_reading",

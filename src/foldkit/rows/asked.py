@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pandas as pd
 
-from .paths import texts_at
+from .paths import column_of, texts_at
 from .reading import read_rows
 from .settings import RowsSettings
 from .shapes import choice_lines
@@ -44,5 +44,5 @@ class AskedRows:
 
     def used(self, columns: Sequence[str]) -> set[str]:
         """Return those of a file's columns that slots are made of under other names."""
-        theirs = {name.split(".")[0] for name in (*self.columns.values(), *self.choices)}
-        return theirs.intersection(columns)
+        theirs = (*self.columns.values(), *self.choices)
+        return {name for path in theirs if (name := column_of(path, columns)) is not None}

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
 import pandas as pd
@@ -22,15 +22,23 @@ def cells_at(columns: Mapping[str, list[Any]], path: str) -> list[Any] | None:
     """
     if path in columns:
         return columns[path]
-    name, *keys = path.split(".")
-    found = [value_at(opened(cell), keys) for cell in columns.get(name, ()) if keys]
+    name = column_of(path, columns)
+    if name is None:
+        return None
+    keys = path[len(name) + 1 :].split(".")
+    found = [value_at(opened(cell), keys) for cell in columns[name]]
     return found if any(value is not None for value in found) else None
+
+
+def column_of(path: str, columns: Iterable[str]) -> str | None:
+    """Return the column that a path begins with, the longest of them, for names may have dots too; None for none."""
+    return max((name for name in columns if path == name or path.startswith(f"{name}.")), key=len, default=None)
 
 
 def texts_at(table: pd.DataFrame, path: str, *, strip: bool = True) -> list[str] | None:
     """Return what stands under a path in a table of texts, as the text of a cell; None where nothing does."""
-    name = path if path in table else path.split(".", maxsplit=1)[0]
-    found = cells_at({name: table[name].tolist()}, path) if name in table else None
+    name = column_of(path, map(str, table))
+    found = None if name is None else cells_at({name: table[name].tolist()}, path)
     return None if found is None else [cell_text(value, strip=strip) for value in found]
 
 
@@ -55,9 +63,11 @@ def value_at(value: Any, keys: Sequence[str]) -> Any:
 
 def _texts(value: Any, path: tuple[str, ...]) -> Iterator[tuple[str, ...]]:
     for key, item in value.items() if isinstance(value, Mapping) else ():
-        if isinstance(item, str) and "." not in key:
+        if "." in key:  # no path leads there
+            continue
+        if isinstance(item, str):
             yield (*path, key)
-        elif not isinstance(item, str):
+        else:
             yield from _texts(item, (*path, key))
     if isinstance(value, list) and value and all(isinstance(item, str) for item in value):
         yield (*path, "0")

@@ -82,6 +82,7 @@ class _Scoring:
         self.rows = scored_rows(self.dataset, self.inputs, self.settings.by)
         self.cells: list[Row] = [row for _, row in self.rows]
         _check_needs(sheet, self.inputs)
+        _check_shots(self.settings.contender, len(with_reply(self.dataset.parts["train"])))
         asked_in = [name for name in self.settings.reword if name not in self.settings.edits]
         self.templates = {name: template_of_same_reply(name, sheet, self.inputs, self.cells) for name in asked_in}
         self.measures = self._measures()
@@ -357,6 +358,14 @@ def _check_needs(sheet: Sheet, inputs: Inputs) -> None:
         todo = "give the last learned turn a `rejected` text, or leave ranked out"
         expected = "a template with a rejected reply, for ranked"
         raise InputError("[score]", "measures", expected, inputs.template.name, todo)
+
+
+def _check_shots(contenders: Sequence[ContenderSettings], n_rows: int) -> None:
+    """Raise InputError for a contender with more worked examples than train has rows."""
+    for one in contenders:
+        if one.shots > n_rows:
+            allowed, todo = f"at most {n_rows}, the rows of train with a reply", "ask for fewer, or leave it out"
+            raise InputError(f"[score.contender] {one.name}", "shots", allowed, one.shots, todo)
 
 
 def _check_data(run: RunFolder, sheet: Sheet, dataset: Dataset) -> None:

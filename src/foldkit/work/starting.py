@@ -21,6 +21,7 @@ from foldkit.rows import (
     RowsSettings,
     are_numbers,
     belonging,
+    column_of,
     endings_said,
     find_files,
     found_reading,
@@ -123,7 +124,7 @@ def _found(reading: RowsSettings, folder: Path, base: str, question: str, answer
     table = table.drop(columns=[parts.column] if parts.column else [])
     names = [str(name) for name in table.columns]
     theirs, how = found_kind(table, folder / reading.source, question, answer)
-    used = {part for name in theirs.columns.values() for part in (name, name.split(".")[0])}
+    used = {column_of(path, names) for path in theirs.columns.values()}
     unused = [name for name in names if name not in used]
     columns = _columns(theirs, names)
     kind = Kind(theirs.name, {slot: columns.get(name, name) for slot, name in theirs.columns.items()})
