@@ -431,7 +431,11 @@ def test_ctrl_c_in_an_answer_keeps_what_came(work_folder: Path) -> None:
         (["runs", "comprae"], 2, "did you mean 'compare'"),
         (["train", "--set", "train.epoch=1"], 2, "did you mean 'epochs'"),
         (["look", "--set", "rows.source.x=1"], 2, "--set: rows.source.x=1: expected a section in source"),
-        (["train", "--sheet", "none.toml"], 1, "none.toml: file: expected an existing file"),
+        (
+            ["train", "--sheet", "none.toml"],
+            1,
+            "none.toml: sheet: expected an existing file, found nothing; write one for your rows with foldkit new",
+        ),
         (["train", "--find-rate", "--resume", "--processes", "2"], 2, "found '--resume and --processes'"),
         (["forecast", "--set", "split.validation=0"], 1, "rows in validation: expected at least one"),
         (["train", "--set", "split.test=38", "--set", "split.validation=2"], 1, "rows in train: expected at least one"),

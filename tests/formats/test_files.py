@@ -13,9 +13,11 @@ import foldkit.formats.atomic
 from foldkit.formats import (
     InputError,
     UsageError,
+    all_kept,
     append_jsonl,
     fingerprint_files,
     fingerprint_value,
+    keep,
     near_name,
     read_json,
     read_jsonl,
@@ -51,6 +53,20 @@ def test_a_bad_json_line_is_named(write: Write, text: str, said: str) -> None:
     """The line's number and what was found."""
     with pytest.raises(InputError, match=said):
         read_jsonl(write("a.jsonl", text))
+
+
+def test_what_is_kept_is_as_it_was_written(tmp_path: Path) -> None:
+    """Values in order; a line that was changed, and half of one, are dropped before more is kept."""
+    path = tmp_path / "kept.jsonl"
+    assert all_kept(path) == []
+    values = [["a", 0.1], {"é": None, "nan": [1e300]}, ["b", 2]]
+    for value in values:
+        keep(path, value)
+    assert all_kept(path) == values
+    path.write_text(path.read_text().replace('["a", 0.1]', '["a", 0.2]') + "7\n" + '{"kept": 1, "fing')
+    assert all_kept(path) == values[1:]
+    keep(path, values[0])
+    assert all_kept(path) == [*values[1:], values[0]]
 
 
 def test_unreadable_files_are_named(tmp_path: Path, write: Write) -> None:

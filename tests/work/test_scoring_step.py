@@ -175,7 +175,7 @@ def test_answers_are_kept_and_a_stopped_scoring_goes_on(scored_folder: Path, mon
     kept = sorted((scored_folder / "answers").iterdir())
     assert len(kept) == 2
     with kept[0].open("a") as file:
-        file.write('{"replies": [{"ind')
+        file.write('{"kept": [[0, {"ans')
     resumed = foldkit.score(sheet, run)
     asked: list[int] = []
     from foldkit.answering import Answerer
@@ -209,7 +209,7 @@ def test_answers_are_kept_and_a_stopped_scoring_goes_on(scored_folder: Path, mon
     with pytest.raises(InputError, match=r"that of the sheet's own template, '(\w+)', found 'It is \1'"):
         foldkit.score(sheet, run)
     (scored_folder / "plainer.toml").write_text(PLAINER)
-    with pytest.raises(InputError, match=r"none\.toml: file"):
+    with pytest.raises(InputError, match=r"none\.toml: sheet"):
         foldkit.score(foldkit.read_sheet(scored_folder / "fold.toml", ["score.general=['none.toml']"]), run)
     many = "score.contender=[{name='many', shots=500, nearest=true}]"
     with pytest.raises(

@@ -78,7 +78,8 @@ def unseen_labels(pairs: Pairs, train: Collection[int], outside: Collection[int]
 
 def write_findings(path: Path, made_from: object, findings: Sequence[Finding]) -> None:
     """Keep what was found, and what it was found in."""
-    kept = {"made_from": fingerprint_value(made_from), "findings": [asdict(finding) for finding in findings]}
+    told = [asdict(finding) for finding in findings]
+    kept = {"fingerprint": fingerprint_value([made_from, told]), "findings": told}
     write_aside(path, json.dumps(kept, ensure_ascii=False, indent=1) + "\n")
 
 
@@ -86,7 +87,7 @@ def read_findings(path: Path, made_from: object) -> list[Finding] | None:
     """Return what was found before; None when that was in something else, or is not there."""
     try:
         kept = json.loads(path.read_text(encoding="utf-8"))
-        if kept["made_from"] != fingerprint_value(made_from):
+        if kept["fingerprint"] != fingerprint_value([made_from, kept["findings"]]):
             return None
         return [Finding(**{**finding, "rows": tuple(finding["rows"])}) for finding in kept["findings"]]
     except (OSError, ValueError, LookupError, TypeError):

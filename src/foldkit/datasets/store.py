@@ -3,7 +3,8 @@
 A part has the columns `row` (int64), `ids` (list of int32), `spans` (list of int32: start and end of each learned
 span, half open) and `rejected` (list of int32: the ids of a worse reply, empty where there is none). It is read through
 a memory map. Rows set aside stand in `set_aside.jsonl`, each with its reason and, where it could be read, its cells.
-The manifest is written last: without one there is no dataset.
+The manifest is written last, with the fingerprints of these files and its own: where one of them is not as it was
+written there is no dataset.
 """
 
 from __future__ import annotations
@@ -17,13 +18,13 @@ from pathlib import Path
 from types import TracebackType
 from typing import IO, Any
 
-from foldkit.formats import InputError, read_jsonl, write_aside
+from foldkit.formats import InputError, fingerprint_files, fingerprint_value, read_jsonl, write_aside
 
 from .coding import SetAside
 from .examples import Examples, schema
 from .placing import PARTS
 
-VERSION = 6
+VERSION = 7
 
 
 @dataclass(frozen=True)
@@ -100,7 +101,9 @@ class DatasetWriter:
             "n_set_aside": self.n_set_aside,
             "notes": list(notes),
             "unused": list(unused),
+            "files": {name: fingerprint_files([self.folder / name]) for name in self._names()},
         }
+        manifest["whole"] = fingerprint_value(json.loads(json.dumps(manifest)))
         write_aside(self.folder / "manifest.json", json.dumps(manifest, indent=2, ensure_ascii=False) + "\n")
 
     def _names(self) -> list[str]:
@@ -111,31 +114,40 @@ class DatasetWriter:
 
 
 def read_built(folder: Path, inputs: Mapping[str, Any]) -> Dataset | None:
-    """Open a folder, or return None when it was built from something other than `inputs`, or is built anew meanwhile.
-
-    Raises InputError for a part that is damaged or does not have the rows that the manifest counts.
-    """
+    """Open a folder; None when it was built from other than `inputs`, is built anew meanwhile, or is damaged."""
     written = _manifest_of(folder)
-    try:
-        manifest = json.loads(written)
-    except ValueError:
-        return None
-    if manifest.get("version") != VERSION or manifest.get("inputs") != json.loads(json.dumps(dict(inputs))):
+    manifest = _whole(written)
+    if manifest.get("version") != VERSION or manifest["inputs"] != json.loads(json.dumps(dict(inputs))):
         return None
     try:
+        if any(fingerprint_files([folder / name]) != told for name, told in manifest["files"].items()):
+            return None
         found = _opened(folder, manifest)
-    except InputError:
-        if _manifest_of(folder) == written:
-            raise
+    except (OSError, InputError):  # it is built anew meanwhile, or gone
         return None
     return found if _manifest_of(folder) == written else None
 
 
 def _opened(folder: Path, manifest: Mapping[str, Any]) -> Dataset:
-    parts = {part: _read_part(folder / f"{part}.arrow", manifest["counts"][part]["rows"]) for part in PARTS}
+    import pyarrow
+
+    parts = {
+        part: Examples(pyarrow.ipc.open_file(pyarrow.memory_map(str(folder / f"{part}.arrow"))).read_all())
+        for part in PARTS
+    }
     set_aside = tuple(SetAside(**row) for row in read_jsonl(folder / "set_aside.jsonl"))
     notes, unused = tuple(manifest["notes"]), tuple(manifest["unused"])
     return Dataset(parts, set_aside, manifest["fingerprint"], manifest["counts"], notes, unused)
+
+
+def _whole(written: str) -> dict[str, Any]:
+    """Return a manifest that is as it was written, else an empty one."""
+    try:
+        manifest = json.loads(written)
+        whole = manifest.pop("whole")
+    except (ValueError, LookupError, TypeError, AttributeError):
+        return {}
+    return manifest if whole == fingerprint_value(manifest) else {}
 
 
 def _manifest_of(folder: Path) -> str:
@@ -144,16 +156,3 @@ def _manifest_of(folder: Path) -> str:
         return (folder / "manifest.json").read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError):
         return ""
-
-
-def _read_part(path: Path, n_rows: int) -> Examples:
-    import pyarrow
-
-    try:
-        examples = Examples(pyarrow.ipc.open_file(pyarrow.memory_map(str(path))).read_all())
-    except (pyarrow.ArrowException, OSError) as error:
-        raise InputError(path, "file", "a whole Arrow file", str(error), "remove the folder and build again") from None
-    if len(examples) != n_rows:
-        todo = "remove the folder and build again"
-        raise InputError(path, "rows", f"the {n_rows} in manifest.json", len(examples), todo)
-    return examples

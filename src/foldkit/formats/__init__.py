@@ -15,9 +15,10 @@ from .fingerprint import fingerprint_files as fingerprint_files
 from .fingerprint import fingerprint_value as fingerprint_value
 from .json_object import read_json as read_json
 from .jsonl import append_jsonl as append_jsonl
-from .jsonl import mended_jsonl as mended_jsonl
 from .jsonl import read_jsonl as read_jsonl
 from .jsonl import write_jsonl as write_jsonl
+from .kept import all_kept as all_kept
+from .kept import keep as keep
 from .lazy import lazy_door
 from .lock import is_locked as is_locked
 from .lock import locked as locked
@@ -55,6 +56,7 @@ __all__ += [
     "Message",
     "StoppedError",
     "UsageError",
+    "all_kept",
     "append_jsonl",
     "are_messages",
     "check_roles",
@@ -63,7 +65,6 @@ __all__ += [
     "is_locked",
     "listed",
     "locked",
-    "mended_jsonl",
     "named_roles",
     "near_name",
     "one_of",

@@ -37,15 +37,6 @@ def read_jsonl(path: Path, *, tolerate_half_line: bool = False) -> list[dict[str
     return objects
 
 
-def mended_jsonl(path: Path) -> list[dict[str, Any]]:
-    """Return the objects of a file that is appended to, and drop half a line at its end; none where there is none."""
-    if not path.exists():
-        return []
-    objects = read_jsonl(path, tolerate_half_line=True)
-    write_jsonl(path, objects)
-    return objects
-
-
 def readable_objects(lines: Iterable[bytes]) -> Iterator[dict[str, Any]]:
     """Yield the objects among lines, whatever else stands there passed over."""
     for line in lines:

@@ -10,7 +10,7 @@ from typing import Any
 from foldkit.answering.answerer import NO_SHOTS, Answerer, Before
 from foldkit.answering.settings import AnswerSettings
 from foldkit.answering.together import TOKENS_AT_ONCE, together
-from foldkit.formats import InputError, append_jsonl, mended_jsonl, read_jsonl
+from foldkit.formats import InputError, all_kept, keep, read_jsonl
 from foldkit.models.batch import pad
 from foldkit.models.likelihood import token_losses
 
@@ -62,7 +62,7 @@ def contender_replies(
             made = _asked(contender, rows, prompts, chosen, max_tokens, ranked=ranked)
             found |= made
             if kept_at:
-                append_jsonl(kept_at, {"replies": [{"index": index, **made[index]} for index in chosen]})
+                keep(kept_at, [[index, made[index]] for index in chosen])
         if progress:
             progress(len(chosen))
     return [Reply(answerer.template.target(row), row=row, **found[index]) for index, row in enumerate(rows)]
@@ -111,9 +111,8 @@ def _after(prompt: tuple[int, ...], contender: Contender, row: Row, reply: str) 
 
 
 def _kept(path: Path | None) -> dict[int, dict[str, Any]]:
-    """Return the replies of the batches that a file holds whole, by row; half a line at its end is dropped."""
-    lines = mended_jsonl(path) if path else []
-    return {reply.pop("index"): reply for line in lines for reply in line["replies"]}
+    """Return the replies of the batches that a file holds whole, by row."""
+    return {index: reply for replies in (all_kept(path) if path else ()) for index, reply in replies}
 
 
 def replies_from_file(path: Path, rows: Sequence[tuple[int, Row]], target: Callable[[Row], str]) -> list[Reply]:

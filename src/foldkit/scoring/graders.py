@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import IO
 
-from foldkit.formats import FoldKitError, InputError, append_jsonl, fingerprint_value, mended_jsonl
+from foldkit.formats import FoldKitError, InputError, all_kept, fingerprint_value, keep
 from foldkit.formats.jsonl import readable_objects
 
 from .judge import Item, readable
@@ -28,7 +28,7 @@ class KeptGrades:
 
     def __init__(self, grader: Grader, kept_at: Path) -> None:
         self._grader, self._kept_at, self.n_kept = grader, kept_at, 0
-        self._before = {line["item"]: line["grade"] for line in mended_jsonl(kept_at)}
+        self._before = dict(all_kept(kept_at))
         self._known = dict(self._before)
 
     def missing(self, items: Iterable[Item]) -> dict[str, Item]:
@@ -49,7 +49,7 @@ class KeptGrades:
             said[key] = text
             if readable(missing[key], text):
                 self._known[key] = text
-                append_jsonl(self._kept_at, {"item": key, "grade": text})
+                keep(self._kept_at, [key, text])
             progress(1)
         progress(len(waiting))
         return [self._known.get(key, said.get(key, "")) for key in keys]

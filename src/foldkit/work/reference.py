@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from foldkit.datasets import row_numbers
-from foldkit.formats import StoppedError, append_jsonl, fingerprint_files, fingerprint_value, mended_jsonl, write_aside
+from foldkit.formats import StoppedError, all_kept, fingerprint_files, fingerprint_value, keep, write_aside
 
 from .parts import Parts
 
@@ -74,14 +74,14 @@ def _key(parts: Parts) -> str:
 def _found(parts: Parts, team: Team, kept_at: Path, stop: Callable[[], bool], tell: OnPreparing) -> Reference:
     from foldkit.training import Preparing, reference_values
 
-    known = {row: (a, b, c) for line in mended_jsonl(kept_at) for row, a, b, c in line["values"]}
+    known = {row: (a, b, c) for values in all_kept(kept_at) for row, a, b, c in values}
     every = [parts.dataset.parts[part] for part in ("train", "validation")]
     n_rows, values, told = sum(map(len, every)), dict[int, tuple[float, float, float]](), time.monotonic()
     for examples in every:
         for found in reference_values(parts.base.decoder, examples, parts.sheet.train, known, team):
             values.update(found)
             if found.keys() - known.keys():
-                append_jsonl(kept_at, {"values": [(row, *own) for row, own in found.items()]})
+                keep(kept_at, [(row, *own) for row, own in found.items()])
             if time.monotonic() - told >= _SHOWN:
                 told = time.monotonic()
                 tell(Preparing("reference", min(n_rows, len(values) * team.size), n_rows))

@@ -11,7 +11,7 @@ from typing import Any
 
 from foldkit.adapters.settings import AdapterSettings
 from foldkit.datasets import SplitSettings
-from foldkit.formats import UsageError, near_name, read_settings, read_toml
+from foldkit.formats import InputError, UsageError, near_name, read_settings, read_toml
 from foldkit.models.settings import BaseSettings
 from foldkit.rows import RowsSettings
 from foldkit.scoring.settings import ScoreSettings
@@ -59,9 +59,13 @@ def base_path(model: str, folder: Path) -> Path:
 def read_sheet(path: str | Path, changes: str | Sequence[str] = ()) -> Sheet:
     """Read a sheet; each change, or the one, is `section.key=value` and wins over the file.
 
-    Raises UsageError for an unknown section or setting with the near name, and for a value out of its range.
+    Raises UsageError for an unknown section or setting with the near name, and for a value out of its range, and
+    InputError where there is no such file.
     """
     path = Path(path)
+    if not path.exists():
+        todo = "write one for your rows with foldkit new FILE, or name one with --sheet"
+        raise InputError(path, "sheet", "an existing file", None, todo)
     values = read_toml(path)
     for change in [changes] if isinstance(changes, str) else changes:
         _apply(values, change)
