@@ -203,6 +203,24 @@ def test_a_claim_holds_its_figures_and_a_running_training_is_not_called_short() 
     assert diagnose(Made(falling(3, 1), lambda t: 3 + t, n_steps=9, n_checks=3).log(), "done") == []
 
 
+@pytest.mark.parametrize(
+    ("losses", "checks", "says"),
+    [
+        ([0.0] * 40, [0.0] * 8, []),
+        ([1.0] * 20 + [0.0] * 20, [0.5] * 8, [r"memorised: train loss is 0\.0000, validation 0\.500; try"]),
+        ([0.0] * 20 + [1.0] * 20, [0.0] * 8, [r"learning .* was 0\.000 at the first step, 1\.000 in"]),
+        ([2.0] * 20 + [1.0] * 20, [0.5, 0.0, 0.0, 0.0, 0.0, 0.5, 0.5, 0.5], [r"over.* and 0\.5000 at the end, while"]),
+    ],
+)
+def test_of_a_loss_that_is_nothing_no_share_is_taken(losses: list[float], checks: list[float], says: list[str]) -> None:
+    """Of labels that are known by heart it is 0 in float32: what was said stands without what it is divided by."""
+    events = [{"event": "step", "step": n, "loss": loss} for n, loss in enumerate(losses, 1)]
+    events += [{"event": "validation", "step": 5 * n, "validation_loss": loss} for n, loss in enumerate(checks, 1)]
+    found = [str(one) for one in diagnose(RunLog.of_events(events), "done")]
+    assert len(found) == len(says)
+    assert all(re.match(pattern, one) for pattern, one in zip(says, found, strict=True))
+
+
 @pytest.mark.parametrize(("level", "checks", "says"), [(50, 1, True), (15, 1, False), (50, 0.3, False)])
 def test_batches_far_apart_hide_no_rate_that_is_too_high(level: float, checks: float, says: bool) -> None:
     """Validation doubled where the steps stand above the first; not where they are below it, nor where it did not."""

@@ -189,7 +189,8 @@ def _nothing_learned(facts: Facts, sure: float) -> str:
     """Say that the loss blew up and came down to no less than it was before the first step."""
     first, course = float(facts.losses[0]), facts.course
     high = int(course.argmax())
-    if facts.steps[0] != 1 or facts.end < first or course[high] - first < sure * max(_BLOWN * first, facts.clear_of(0)):
+    least = sure * max(_BLOWN * first, facts.clear_of(0))
+    if facts.steps[0] != 1 or facts.end < first or course[high] - first <= least:
         return ""
     mean = f"{course[high]:.3f} in the mean of {len(facts.tail)} steps up to {_step_of(facts, high)}"
     return f"train loss was {first:.3f} at the first step, {mean}, and is {facts.end:.3f}: nothing was learned"
@@ -201,13 +202,17 @@ def _rose(facts: Facts, sure: float) -> str:
     lows = np.minimum.accumulate(course)
     high = int((course - lows).argmax())
     low = int(course[: high + 1].argmin())
-    rise = course[high] / course[low] - 1
     least = max(_DIVERGED * course[low], facts.clear_of(low), _FLAT * facts.begin)
     if course[high] - course[low] <= sure * least:
         return ""
     where = "the end" if high + 1 == len(course) else f"step {_step_of(facts, high)}"
     said = f"rose from {course[low]:.3f} at step {_step_of(facts, low)} to {course[high]:.3f} at {where}"
-    return f"train loss itself {said} (+{rise:.0%})"
+    return f"train loss itself {said}{_by(course[low], course[high])}"
+
+
+def _by(low: float, high: float) -> str:
+    """Say by which share of itself a loss rose; of none there is no share."""
+    return f" (+{high / low - 1:.0%})" if low else ""
 
 
 def _both_rose(facts: Facts) -> Diagnosis | None:
@@ -253,7 +258,8 @@ def _flat(facts: Facts) -> Diagnosis | None:
 def _rate_too_low(facts: Facts) -> Diagnosis | None:
     """Return a claim where the loss fell a little, and for the second half of all rates as much as for the first."""
     fall = facts.begin - facts.end
-    if not facts.reason or not max(_FLAT * facts.begin, 3 * facts.end_error) <= fall <= 0.4 * facts.begin:
+    least = max(_FLAT * facts.begin, 3 * facts.end_error)
+    if not facts.reason or fall <= 0 or not least <= fall <= 0.4 * facts.begin:
         return None
     half, reach = _half(facts), len(facts.tail) // 2
     late = (float(facts.losses[max(0, half - reach) : half + reach + 1].mean()) - facts.end) / fall
@@ -286,8 +292,8 @@ def _still_falling(facts: Facts) -> Diagnosis | None:
         return None
     back = max(1, len(facts.checks) // 4)
     before, last = facts.checks[-1 - back], facts.checks[-1]
-    fall = (before - last) / last
-    if facts.checks.argmin() != len(facts.checks) - 1 or fall < _FALLING or before - last < 3 * facts.check_noise:
+    least = max(_FALLING * last, 3 * facts.check_noise)
+    if facts.checks.argmin() != len(facts.checks) - 1 or before - last <= least:
         return None
     where = f"steps {facts.check_steps[-1 - back]} to {facts.check_steps[-1]}"
     says = f"validation fell from {before:.4f} to {last:.4f} in the last part ({where})"
@@ -303,14 +309,13 @@ def _overfitting(facts: Facts) -> Diagnosis | None:
     if len(after) < 2:
         return None
     low, late = facts.checks[best], float(after[-2:].mean())
-    rise = late / low - 1
     from_train, to_train = facts.near(facts.check_steps[best]), facts.end
     clear = late - low >= max(3 * facts.check_noise, _STILL * facts.begin)
-    if rise < _TURNED or not clear or to_train > 0.97 * from_train:
+    if late - low <= _TURNED * low or not clear or to_train > 0.97 * from_train:
         return None
     says = (
-        f"validation was lowest, {low:.4f}, at step {facts.check_steps[best]} and {late:.4f} at the end (+{rise:.0%}), "
-        f"while train loss went from {from_train:.3f} to {to_train:.3f}"
+        f"validation was lowest, {low:.4f}, at step {facts.check_steps[best]} and {late:.4f} at the end"
+        f"{_by(low, late)}, while train loss went from {from_train:.3f} to {to_train:.3f}"
     )
     return Diagnosis("overfitting", says, "the adapter kept is that of the lowest; try fewer epochs or more rows")
 
@@ -318,9 +323,8 @@ def _overfitting(facts: Facts) -> Diagnosis | None:
 def _memorised(facts: Facts) -> Diagnosis | None:
     if not len(facts.checks) or facts.end > 0.05 or facts.checks[-1] < max(0.1, 5 * facts.end):
         return None
-    says = (
-        f"train loss is {facts.end:.4f}, validation {facts.checks[-1]:.3f}, {facts.checks[-1] / facts.end:.0f} times it"
-    )
+    times = f", {facts.checks[-1] / facts.end:.0f} times it" if facts.end else ""
+    says = f"train loss is {facts.end:.4f}, validation {facts.checks[-1]:.3f}{times}"
     return Diagnosis("memorised", says, "try fewer epochs, a lower rank, dropout, or more rows")
 
 
@@ -337,7 +341,7 @@ def _noisy_validation(facts: Facts) -> Diagnosis | None:
     late = facts.checks[len(facts.checks) // 3 :]
     jumps = np.diff(late)
     turns = int((jumps[1:] * jumps[:-1] < 0).sum())
-    share = facts.check_noise / float(late.mean())
+    share = facts.check_noise / (float(late.mean()) or 1.0)
     if share < 0.04 or turns < max(2, (len(jumps) - 1) / 2):
         return None
     says = f"validation goes up and down by {share:.0%} about its course, with {facts.n_validation} rows"
