@@ -393,6 +393,10 @@ def test_files_that_are_no_adapter_are_refused(base_folder: Path, tmp_path: Path
     save_adapter(path, adapter, header_of(AdapterSettings(rank=4), base.fingerprint))
     with pytest.raises(InputError, match="another rank"):
         load_adapter(path, base)
+    save_adapter(path, adapter, header_of(AdapterSettings(rank=3), base.fingerprint))
+    path.write_bytes(path.read_bytes()[:-1] + b"?")
+    with pytest.raises(InputError, match="its tensors are not as they were written'; choose a file"):
+        load_adapter(path, base)
     path.write_bytes(path.read_bytes()[:60])
     with pytest.raises(InputError, match="an adapter file"):
         read_header(path)

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
 import pytest
+import torch
 
 import foldkit.formats.atomic
 from foldkit.formats import (
@@ -26,6 +28,7 @@ from foldkit.formats import (
     write_aside,
     write_jsonl,
 )
+from foldkit.formats.sealed import UnsealedError, read_sealed, read_sealed_values, write_sealed
 from foldkit.formats.settings import within
 
 Write = Callable[[str, str], Path]
@@ -67,6 +70,26 @@ def test_what_is_kept_is_as_it_was_written(tmp_path: Path) -> None:
     assert all_kept(path) == values[1:]
     keep(path, values[0])
     assert all_kept(path) == [*values[1:], values[0]]
+
+
+def test_a_sealed_file_tells_each_byte_that_is_not_as_it_was_written(tmp_path: Path) -> None:
+    """Tensors of any dtype and values come back; whichever byte is another one, what they were is not believed."""
+    path = tmp_path / "a.safetensors"
+    tensors = {"b": torch.tensor([[1.5, -2.0]]).bfloat16(), "a": torch.tensor(7), "none": torch.zeros(0)}
+    values = {"é": [1, None, 0.1], "a": {"b": float("nan")}}
+    write_sealed(path, tensors, values)
+    found, told = read_sealed(path)
+    assert {name: (value.dtype, value.tolist()) for name, value in found.items()} == {
+        name: (value.dtype, value.tolist()) for name, value in tensors.items()
+    }
+    assert str(told) == str(read_sealed_values(path)) == str(dict(sorted(values.items())))
+    whole = path.read_bytes()
+    write_sealed(path, tensors, values)
+    assert path.read_bytes() == whole
+    for place, bit in itertools.product(range(len(whole)), (1, 64)):
+        path.write_bytes(whole[:place] + bytes([whole[place] ^ bit]) + whole[place + 1 :])
+        with pytest.raises(UnsealedError):
+            read_sealed(path)
 
 
 def test_unreadable_files_are_named(tmp_path: Path, write: Write) -> None:

@@ -1,27 +1,25 @@
 """One adapter, one `.safetensors` file; its header carries all that is needed to use it again.
 
-The header is one JSON text under the key `foldkit`, so that the same adapter always gives the same bytes.
+The same adapter always gives the same bytes, and a file that is not as it was written is refused.
 """
 
 from __future__ import annotations
 
 import dataclasses
-import json
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-import safetensors
-import safetensors.torch
 from torch import Tensor
 
-from foldkit.formats import InputError, UsageError, read_settings, write_aside
+from foldkit.formats import InputError, UsageError, read_settings
+from foldkit.formats.sealed import UnsealedError, read_sealed, read_sealed_values, write_sealed
 from foldkit.models.base import Base
 
 from .attaching import Adapter, attach, detach
 from .settings import AdapterSettings
 
-VERSION = 1
+VERSION = 2
 
 
 @dataclass(frozen=True)
@@ -51,9 +49,7 @@ class AdapterHeader:
 
 def save_adapter(path: Path, adapter: Adapter, header: AdapterHeader) -> None:
     """Write the file aside and rename it into place."""
-    text = json.dumps({"version": VERSION, **dataclasses.asdict(header)}, sort_keys=True, ensure_ascii=False)
-    tensors = {name: value.contiguous() for name, value in adapter.tensors().items()}
-    write_aside(path, safetensors.torch.save(tensors, {"foldkit": text}))
+    write_sealed(path, adapter.tensors(), {"version": VERSION, **dataclasses.asdict(header)})
 
 
 def read_header(path: Path) -> AdapterHeader:
@@ -62,8 +58,7 @@ def read_header(path: Path) -> AdapterHeader:
         todo = f"choose a file in it, such as {path / 'adapter.safetensors'}"
         raise InputError(path, "adapter", "an adapter file", "a folder", todo)
     try:
-        with safetensors.safe_open(path, framework="pt") as file:
-            values = json.loads((file.metadata() or {})["foldkit"])
+        values = read_sealed_values(path)
         if values.pop("version") != VERSION:
             raise ValueError(f"this is not version {VERSION}")
         values["settings"] = read_settings(AdapterSettings, values["settings"], "adapter file")
@@ -71,10 +66,12 @@ def read_header(path: Path) -> AdapterHeader:
         return AdapterHeader(**{**values, **lists})
     except FileNotFoundError:
         raise InputError(path, "adapter", "an existing file", None, "train first, or check the path") from None
-    except (safetensors.SafetensorError, OSError, ValueError, KeyError, TypeError, UsageError) as error:
-        raise InputError(
-            path, "adapter", "an adapter file", str(error), "choose a file that a training wrote"
-        ) from None
+    except (OSError, ValueError, KeyError, TypeError, UsageError) as error:
+        raise _no_adapter(path, error) from None
+
+
+def _no_adapter(path: Path, error: Exception) -> InputError:
+    return InputError(path, "adapter", "an adapter file", str(error), "choose a file that a training wrote")
 
 
 @dataclass(frozen=True)
@@ -99,7 +96,10 @@ def read_adapter(path: Path, base: Base) -> Loaded:
         expected = f"its own base ({header.base}, {header.base_fingerprint})"
         arrived = f"{base.path.name}, {base.fingerprint}"
         raise InputError(path, "base", expected, arrived, "name that base, or train an adapter on this one")
-    return Loaded(path, header, safetensors.torch.load_file(path))
+    try:
+        return Loaded(path, header, read_sealed(path)[0])
+    except (OSError, UnsealedError) as error:
+        raise _no_adapter(path, error) from None
 
 
 def put_on(base: Base, loaded: Loaded) -> Adapter:

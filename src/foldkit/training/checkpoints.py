@@ -1,4 +1,4 @@
-"""Checkpoints: one safetensors file each, written aside and renamed; the last few stay."""
+"""Checkpoints: one sealed file of tensors each, written aside and renamed; the last few stay."""
 
 from __future__ import annotations
 
@@ -7,14 +7,12 @@ import re
 from pathlib import Path
 from typing import Any
 
-import safetensors
-import safetensors.torch
-
-from foldkit.formats import FoldKitError, InputError, write_aside
+from foldkit.formats import FoldKitError, InputError
+from foldkit.formats.sealed import read_sealed, write_sealed
 
 from .state import Snapshot
 
-VERSION = 1
+VERSION = 2
 
 
 def write_checkpoint(folder: Path, snapshot: Snapshot, made_from: dict[str, Any], keep: int) -> Path:
@@ -24,10 +22,10 @@ def write_checkpoint(folder: Path, snapshot: Snapshot, made_from: dict[str, Any]
     before it stay whole.
     """
     path = folder / f"step-{snapshot.counts['step']:08d}.safetensors"
-    text = json.dumps({"version": VERSION, "counts": snapshot.counts, "made_from": made_from}, sort_keys=True)
+    values = {"version": VERSION, "counts": snapshot.counts, "made_from": made_from}
     try:
         folder.mkdir(exist_ok=True)
-        write_aside(path, safetensors.torch.save(snapshot.tensors, {"foldkit": text}))
+        write_sealed(path, snapshot.tensors, values)
         for old in saved_checkpoints(folder)[:-keep]:
             old.unlink()
     except OSError as error:
@@ -47,13 +45,11 @@ def saved_checkpoints(folder: Path) -> list[Path]:
 def read_checkpoint(path: Path, made_from: dict[str, Any]) -> Snapshot:
     """Read a checkpoint; raises InputError for a damaged one, and for one of another training by what differs."""
     try:
-        with safetensors.safe_open(path, framework="pt") as file:
-            values = json.loads((file.metadata() or {})["foldkit"])
+        tensors, values = read_sealed(path)
         if values["version"] != VERSION:
             raise ValueError(f"this is not version {VERSION}")
-        tensors = safetensors.torch.load_file(path)
         counts, before = values["counts"], values["made_from"]
-    except (safetensors.SafetensorError, OSError, ValueError, KeyError) as error:
+    except (OSError, ValueError, KeyError) as error:
         raise InputError(
             path, "checkpoint", "a whole checkpoint", str(error), "remove it to go on from the one before"
         ) from None

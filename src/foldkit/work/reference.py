@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from foldkit.datasets import row_numbers
-from foldkit.formats import StoppedError, all_kept, fingerprint_files, fingerprint_value, keep, write_aside
+from foldkit.formats import StoppedError, all_kept, fingerprint_files, fingerprint_value, keep
 
 from .parts import Parts
 
@@ -37,16 +37,17 @@ def reference_of(
     if not parts.sheet.train.compares:
         return None
     path = reference_at(parts)
-    (n_missing,) = team.totals(not path.exists())  # machines may each have a folder of their own
+    values = _read(path)
+    (n_missing,) = team.totals(values is None)  # machines may each have a folder of their own
     if n_missing:
         kept_at = path.with_name(f"{path.stem}-{team.rank}-of-{team.size}.jsonl")
         values = _found(parts, team, kept_at, stop, tell)
         with first_here(team):
-            if not path.exists():
+            if _read(path) is None:
                 _write(values, path)
         for kept in path.parent.glob(f"{path.stem}-*.jsonl"):  # those of another number of processes too
             kept.unlink(missing_ok=True)
-    return _read(path)
+    return values
 
 
 def reference_at(parts: Parts) -> Path:
@@ -101,19 +102,24 @@ def _of_all(values: Reference, rows: Sequence[int], team: Team) -> Reference:
 
 
 def _write(values: Reference, path: Path) -> None:
-    import safetensors.torch
     import torch
+
+    from foldkit.formats.sealed import write_sealed
 
     tensors = {
         "rows": torch.tensor(list(values), dtype=torch.int64),
         "values": torch.tensor(list(values.values()), dtype=torch.float64),
     }
-    write_aside(path, safetensors.torch.save(tensors))
+    write_sealed(path, tensors, {})
 
 
-def _read(path: Path) -> Reference:
-    import safetensors.torch
+def _read(path: Path) -> Reference | None:
+    """Return what a file holds; None where there is none that is as it was written."""
+    from foldkit.formats.sealed import UnsealedError, read_sealed
 
-    tensors = safetensors.torch.load_file(path)
+    try:
+        tensors, _ = read_sealed(path)
+    except (OSError, UnsealedError):
+        return None
     rows, values = tensors["rows"].tolist(), tensors["values"].tolist()
     return {row: (chosen, rejected, other) for row, (chosen, rejected, other) in zip(rows, values, strict=True)}

@@ -1,0 +1,70 @@
+"""Tensors and values in one safetensors file that tells whether it is as it was written.
+
+The header holds one JSON text with sorted keys, so that the same content always gives the same bytes: the values, the
+fingerprint of the tensors, and that of both.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+import safetensors
+import safetensors.torch
+import torch
+from torch import Tensor
+
+from .atomic import write_aside
+from .fingerprint import canonical_json, fingerprint_value
+
+_KEY = "foldkit"
+
+
+class UnsealedError(ValueError):
+    """A file that was not written so, or is not as it was written."""
+
+
+def write_sealed(path: Path, tensors: Mapping[str, Tensor], values: Mapping[str, Any]) -> None:
+    """Write the file aside and rename it into place; `values` are JSON."""
+    told = {"values": dict(values), "tensors": _fingerprint(tensors)}
+    text = canonical_json({**told, "seal": fingerprint_value(told)})
+    whole = {name: value.contiguous() for name, value in tensors.items()}
+    write_aside(path, safetensors.torch.save(whole, {_KEY: text}))
+
+
+def read_sealed_values(path: Path) -> dict[str, Any]:
+    """Read the values alone. Raises UnsealedError, and OSError where the file cannot be read."""
+    values: dict[str, Any] = _told(path)["values"]
+    return values
+
+
+def read_sealed(path: Path) -> tuple[dict[str, Tensor], dict[str, Any]]:
+    """Read tensors and values. Raises UnsealedError, and OSError where the file cannot be read."""
+    told = _told(path)
+    tensors = safetensors.torch.load_file(path)
+    if _fingerprint(tensors) != told["tensors"]:
+        raise UnsealedError("its tensors are not as they were written")
+    return tensors, told["values"]
+
+
+def _told(path: Path) -> dict[str, Any]:
+    try:
+        with safetensors.safe_open(path, framework="pt") as file:
+            told = json.loads((file.metadata() or {})[_KEY])
+        seal = told.pop("seal")
+    except (safetensors.SafetensorError, ValueError, LookupError, TypeError, AttributeError) as error:
+        raise UnsealedError(str(error)) from None
+    if seal != fingerprint_value(told):
+        raise UnsealedError("its header is not as it was written")
+    return dict(told)
+
+
+def _fingerprint(tensors: Mapping[str, Tensor]) -> str:
+    whole = hashlib.sha256()
+    for name, value in sorted(tensors.items()):
+        whole.update(canonical_json([name, str(value.dtype), list(value.shape)]).encode())
+        whole.update(value.detach().cpu().contiguous().reshape(-1).view(torch.uint8).numpy().data)
+    return f"sha256:{whole.hexdigest()[:16]}"
