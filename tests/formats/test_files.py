@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import itertools
 import math
+import resource
+import signal
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
@@ -70,6 +72,20 @@ def test_what_is_kept_is_as_it_was_written(tmp_path: Path) -> None:
     assert all_kept(path) == values[1:]
     keep(path, values[0])
     assert all_kept(path) == [*values[1:], values[0]]
+
+
+def test_a_sealed_file_without_room_is_an_error_of_the_system(tmp_path: Path) -> None:
+    """With the system's own words and the file's name, and nothing left beside it."""
+    before, signalled = resource.getrlimit(resource.RLIMIT_FSIZE), signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
+    path = tmp_path / "a.safetensors"
+    resource.setrlimit(resource.RLIMIT_FSIZE, (1000, before[1]))
+    try:
+        with pytest.raises(OSError, match=r"File too large: '.*a\.safetensors'"):
+            write_sealed(path, {"a": torch.zeros(1000)}, {})
+    finally:
+        resource.setrlimit(resource.RLIMIT_FSIZE, before)
+        signal.signal(signal.SIGXFSZ, signalled)
+    assert list(tmp_path.iterdir()) == []
 
 
 def test_a_sealed_file_tells_each_byte_that_is_not_as_it_was_written(tmp_path: Path) -> None:

@@ -23,7 +23,7 @@ from foldkit.runs import LogWriter, RunFolder
 from foldkit.training import TrainEvent, loop
 
 CHANGES = ["train.epochs=2", "train.batch=4", "train.validations=4", "train.checkpoint_every=3", "adapter.dropout=0.1"]
-_REPLACE, _FDOPEN, _WRITE, _TALLIES = os.replace, os.fdopen, LogWriter.write, loop.tallies
+_REPLACE, _FSYNC, _WRITE, _TALLIES = os.replace, os.fsync, LogWriter.write, loop.tallies
 
 
 def die() -> None:
@@ -42,8 +42,8 @@ def after_calls(n: int, then: Callable[..., Any], also: Callable[..., Any]) -> C
     return counted
 
 
-def half_written(handle: int, mode: str) -> Any:
-    os.write(handle, b"half of a file")
+def half_written(handle: int) -> None:
+    os.ftruncate(handle, os.fstat(handle).st_size // 2)
     die()
 
 
@@ -61,7 +61,7 @@ def half_a_line(log: LogWriter, event: str, **figures: Any) -> None:
 def set_up(kind: str, n: int) -> Callable[[TrainEvent], None]:
     """Arrange for death at the n-th time of a kind of point; return the listener."""
     if kind == "in the middle of a file":
-        atomic.os.fdopen = after_calls(n, half_written, _FDOPEN)  # type: ignore[attr-defined]
+        atomic.os.fsync = after_calls(n, half_written, _FSYNC)  # type: ignore[attr-defined]
     elif kind == "before a rename":
         atomic.os.replace = after_calls(n, lambda *_: die(), _REPLACE)  # type: ignore[attr-defined]
     elif kind == "after a rename":

@@ -2,22 +2,30 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import tempfile
+from collections.abc import Iterator
 from pathlib import Path
 
 
 def write_aside(path: Path, data: bytes | str) -> None:
     """Write the whole file beside its place, force it to disk, and rename it into place."""
-    content = data.encode("utf-8") if isinstance(data, str) else data
+    with placed(path) as aside:
+        aside.write_bytes(data.encode("utf-8") if isinstance(data, str) else data)
+
+
+@contextlib.contextmanager
+def placed(path: Path) -> Iterator[Path]:
+    """Yield the path of an empty file beside `path` to write into, then force that to disk and rename it into place."""
     try:
         handle, name = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
     except OSError as error:
         raise OSError(error.errno, error.strerror, str(path)) from None  # not the name of what stands aside
+    os.close(handle)
     try:
-        with os.fdopen(handle, "wb") as file:
-            file.write(content)
-            file.flush()
+        yield Path(name)
+        with open(name, "r+b") as file:
             os.fsync(file.fileno())
         os.chmod(name, 0o644)
         os.replace(name, path)

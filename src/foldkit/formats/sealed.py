@@ -6,8 +6,11 @@ fingerprint of the tensors, and that of both.
 
 from __future__ import annotations
 
+import errno
 import hashlib
 import json
+import os
+import re
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
@@ -17,7 +20,7 @@ import safetensors.torch
 import torch
 from torch import Tensor
 
-from .atomic import write_aside
+from .atomic import placed
 from .fingerprint import canonical_json, fingerprint_value
 
 _KEY = "foldkit"
@@ -28,11 +31,22 @@ class UnsealedError(ValueError):
 
 
 def write_sealed(path: Path, tensors: Mapping[str, Tensor], values: Mapping[str, Any]) -> None:
-    """Write the file aside and rename it into place; `values` are JSON."""
+    """Write the file aside, straight from the tensors' memory, and rename it into place; `values` are JSON."""
     told = {"values": dict(values), "tensors": _fingerprint(tensors)}
     text = canonical_json({**told, "seal": fingerprint_value(told)})
     whole = {name: value.contiguous() for name, value in tensors.items()}
-    write_aside(path, safetensors.torch.save(whole, {_KEY: text}))
+    with placed(path) as aside:
+        try:
+            safetensors.torch.save_file(whole, aside, {_KEY: text})
+        except safetensors.SafetensorError as error:
+            raise _as_of_the_system(error, path) from None
+
+
+def _as_of_the_system(error: safetensors.SafetensorError, path: Path) -> OSError:
+    """Return what the system said, which the library hands on as words alone."""
+    said = re.search(r"\(os error (\d+)\)", str(error))
+    number = int(said[1]) if said else errno.EIO
+    return OSError(number, os.strerror(number), str(path))
 
 
 def read_sealed_values(path: Path) -> dict[str, Any]:

@@ -87,10 +87,10 @@ class Checked:
 
 @dataclass(frozen=True)
 class Due:
-    """A checkpoint is due; `snapshot` takes one."""
+    """A checkpoint is due; `snapshot` takes one, with `copy=False` one that is only good until the next event."""
 
     step: int
-    snapshot: Callable[[], Snapshot] = field(repr=False)
+    snapshot: Callable[..., Snapshot] = field(repr=False)
 
 
 @dataclass(frozen=True)

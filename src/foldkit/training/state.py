@@ -43,7 +43,7 @@ class Counts:
 
 @dataclass(frozen=True)
 class Snapshot:
-    """Tensors by name, in the memory of the processor, and counts; both are copies."""
+    """Tensors by name, in the memory of the processor, and counts."""
 
     tensors: dict[str, Tensor]
     counts: dict[str, Any]
@@ -58,16 +58,19 @@ class TrainState:
     average: list[Tensor]
     counts: Counts = field(default_factory=Counts)
 
-    def snapshot(self, random: Sequence[Tensor]) -> Snapshot:
-        """Copy everything; `random` are the random states of all processes."""
+    def snapshot(self, random: Sequence[Tensor], *, copy: bool = True) -> Snapshot:
+        """Take everything as it is now; `random` are the random states of all processes.
+
+        Without a copy, tensors on the processor are the training's own, which its next step changes.
+        """
         tensors = {f"adapter.{name}": value for name, value in self.adapter.tensors().items()}
         tensors |= {f"average.{index}": value for index, value in enumerate(self.average)}
         for index, factor in enumerate(self.adapter.parameters):
             for name, value in self.optimiser.state[factor].items():
                 tensors[f"optimiser.{index}.{name}"] = value
         tensors |= {f"random.{rank}": value for rank, value in enumerate(random)}
-        copies = {name: value.to("cpu", copy=True) for name, value in tensors.items()}
-        return Snapshot(copies, dataclasses.asdict(self.counts))
+        taken = {name: value.detach().to("cpu", copy=copy) for name, value in tensors.items()}
+        return Snapshot(taken, dataclasses.asdict(self.counts))
 
     def restore(self, snapshot: Snapshot, rank: int = 0) -> None:
         """Take a snapshot over, in the process of this rank. Raises ValueError where it is of another adapter."""

@@ -232,7 +232,7 @@ def _keep(parts: Parts, run: RunFolder, event: TrainEvent, log: LogWriter, team:
     from foldkit.training import Checked, Checking, Due, write_checkpoint
 
     if isinstance(event, Due):
-        write_checkpoint(run.checkpoints, event.snapshot(), _made_from(parts, team), parts.sheet.train.keep)
+        write_checkpoint(run.checkpoints, event.snapshot(copy=False), _made_from(parts, team), parts.sheet.train.keep)
         return
     if isinstance(event, Checking):  # it goes by
         return
