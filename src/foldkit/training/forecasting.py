@@ -122,9 +122,10 @@ def forecast(
     found = _without_steps(decoder, adapter, settings, steps, n_steps, memory_with, free_bytes, level)
     if not found.fits:
         return found
+    opened, copied = peak_bytes(decoder.device), sum(value.nbytes for value in adapter.tensors().values())
     per_token = _seconds_per_token(decoder, adapter, steps, settings, cost)
-    memory = found.memory
-    if level and (taken := peak_bytes(decoder.device) - level) > 0:
+    memory, made = found.memory, peak_bytes(decoder.device) - copied  # which a training does not hold
+    if level and (taken := max(opened, made) - level) > 0:
         memory = dataclasses.replace(memory, overhead=max(0.0, taken - memory.known))
     check = _check_seconds(decoder, validation, settings)
     reference = check * (1 + sum(token_counts(train)) / sum(token_counts(validation))) if needs_reference else 0.0
