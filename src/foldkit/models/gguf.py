@@ -155,5 +155,7 @@ def as_ours(name: str, value: Tensor, spec: ModelSpec, family: GgufFamily) -> Te
 
 def _half_rotated(weight: Tensor, n_heads: int) -> Tensor:
     """Reorder rows or their numbers (n_heads * head_dim, …) from pairs (2i, 2i + 1) to halves (i, i + head_dim / 2)."""
+    if weight.shape[0] % (2 * n_heads):
+        return weight  # not of this spec, as is found when shapes are compared
     pairs = weight.reshape(n_heads, weight.shape[0] // n_heads // 2, 2, *weight.shape[1:])
     return pairs.transpose(1, 2).flatten(0, 2).contiguous()
