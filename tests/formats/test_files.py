@@ -37,7 +37,7 @@ Write = Callable[[str, str], Path]
 
 
 def test_json_lines_come_back_as_they_were_written(tmp_path: Path) -> None:
-    """Written whole, appended to, and read with a half-written last line."""
+    """Written whole, appended to, and read with a half-written last line, which spoils no other one."""
     path = tmp_path / "a.jsonl"
     write_jsonl(path, [{"a": 1}, {"b": "é\n"}])
     append_jsonl(path, {"c": None})
@@ -46,6 +46,8 @@ def test_json_lines_come_back_as_they_were_written(tmp_path: Path) -> None:
     with path.open("a") as file:
         file.write('{"d": 1')
     assert read_jsonl(path, tolerate_half_line=True) == whole
+    append_jsonl(path, {"e": 2})
+    assert path.read_text().splitlines()[3:] == ['{"d": 1', '{"e": 2}']
     with pytest.raises(InputError, match="line 4"):
         read_jsonl(path)
 

@@ -335,7 +335,10 @@ def test_replies_with_a_verdict_go_the_whole_way(work_folder: Path) -> None:
 def test_a_place_that_cannot_be_written_is_named(
     work_folder: Path, monkeypatch: pytest.MonkeyPatch, trouble: str
 ) -> None:
-    """What was written before is whole, and the training goes on from it when there is room again."""
+    """What was written before is whole, and the training goes on from it when there is room again.
+
+    So it does where the disk left half a line in the log, and another one stands behind it.
+    """
     sheet = foldkit.read_sheet(
         work_folder / "fold.toml", ["train.epochs=2", "train.batch=4", "train.checkpoint_every=2"]
     )
@@ -356,6 +359,9 @@ def test_a_place_that_cannot_be_written_is_named(
     monkeypatch.undo()
     if trouble == "vanished folder":
         (work_folder / "away").rename(work_folder / "runs" / "one")
+    else:
+        log = work_folder / "runs" / "one" / "log.jsonl"
+        log.write_bytes(log.read_bytes().replace(b'"step": 3, "epoch', b'"st{"event": "note"}', 1) + b'{"event": "st\xc3')
     resumed = foldkit.resume(RunFolder(work_folder / "runs" / "one"))
     assert resumed.adapter.read_bytes() == foldkit.train(sheet, "two").adapter.read_bytes()
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
 from typing import Any
@@ -68,6 +69,10 @@ def write_jsonl(path: Path, objects: Iterable[Mapping[str, Any]]) -> None:
 
 
 def append_jsonl(path: Path, value: Mapping[str, Any]) -> None:
-    """Append one object to a file."""
-    with path.open("a", encoding="utf-8") as file:
-        file.write(json.dumps(value, ensure_ascii=False) + "\n")
+    """Append one object to a file, on a line of its own: a disk that was full may have left half of one before it."""
+    line = json.dumps(value, ensure_ascii=False).encode("utf-8") + b"\n"
+    with path.open("ab+") as file:
+        if file.tell():
+            file.seek(-1, os.SEEK_END)
+            line = line if file.read() == b"\n" else b"\n" + line
+        file.write(line)

@@ -17,7 +17,7 @@ import pyarrow as pa
 import pyarrow.compute
 import pyarrow.json
 
-from foldkit.formats import InputError, append_jsonl, read_jsonl, write_jsonl
+from foldkit.formats import InputError, append_jsonl, write_jsonl
 from foldkit.formats.jsonl import readable_objects
 
 from .long_log import read_long_log
@@ -100,9 +100,13 @@ class RunLog:
 
 
 def cut_log(path: Path, step: int, checked_step: int) -> None:
-    """Drop events of later steps than this one, validations after `checked_step`, and what was said of an end."""
+    """Drop events of later steps than this one, validations after `checked_step`, and what was said of an end.
+
+    So are lines that are no JSON object, as a disk that was full may leave one.
+    """
     lasts = {"finished": -1, "failed": -1, "validation": checked_step}
-    lines = read_jsonl(path, tolerate_half_line=True)
+    with path.open("rb") as file:
+        lines = list(readable_objects(file))
     write_jsonl(path, [line for line in lines if line.get("step", 0) <= lasts.get(str(line.get("event")), step)])
 
 
