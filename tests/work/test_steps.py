@@ -361,7 +361,9 @@ def test_a_place_that_cannot_be_written_is_named(
         (work_folder / "away").rename(work_folder / "runs" / "one")
     else:
         log = work_folder / "runs" / "one" / "log.jsonl"
-        log.write_bytes(log.read_bytes().replace(b'"step": 3, "epoch', b'"st{"event": "note"}', 1) + b'{"event": "st\xc3')
+        log.write_bytes(
+            log.read_bytes().replace(b'"step": 3, "epoch', b'"st{"event": "note"}', 1) + b'{"event": "st\xc3'
+        )
     resumed = foldkit.resume(RunFolder(work_folder / "runs" / "one"))
     assert resumed.adapter.read_bytes() == foldkit.train(sheet, "two").adapter.read_bytes()
 
