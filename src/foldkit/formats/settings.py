@@ -61,7 +61,15 @@ def _fit(value: Any, hint: Any, where: str, key: str) -> Any:
         if origin is dict:
             return {name: _fit(item, inner[1], where, f"{key}.{name}") for name, item in value.items()}
         return float(value) if hint is float else value
-    raise UsageError(where, key, _named(hint), value, "change the value")
+    raise UsageError(where, key, _named(hint), value, _written_out(value) if hint is float else "change the value")
+
+
+def _written_out(value: Any) -> str:
+    """Say how a number is written that TOML does not know so, such as .5."""
+    try:
+        return f"write {float(value):g}" if isinstance(value, str) else "change the value"
+    except ValueError:
+        return "change the value"
 
 
 def _matches(value: Any, hint: Any) -> bool:
