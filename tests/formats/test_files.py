@@ -2,16 +2,12 @@
 
 from __future__ import annotations
 
-import itertools
 import math
-import resource
-import signal
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
 import pytest
-import torch
 
 import foldkit.formats.atomic
 from foldkit.formats import (
@@ -30,7 +26,6 @@ from foldkit.formats import (
     write_aside,
     write_jsonl,
 )
-from foldkit.formats.sealed import UnsealedError, read_sealed, read_sealed_values, write_sealed
 from foldkit.formats.settings import within
 
 Write = Callable[[str, str], Path]
@@ -63,7 +58,7 @@ def test_a_bad_json_line_is_named(write: Write, text: str, said: str) -> None:
 
 
 def test_what_is_kept_is_as_it_was_written(tmp_path: Path) -> None:
-    """Values in order; a line that was changed, and half of one, are dropped before more is kept."""
+    """Values in order; a line that was changed, and half of one, are passed over, also when more is kept."""
     path = tmp_path / "kept.jsonl"
     assert all_kept(path) == []
     values = [["a", 0.1], {"é": None, "nan": [1e300]}, ["b", 2]]
@@ -74,40 +69,6 @@ def test_what_is_kept_is_as_it_was_written(tmp_path: Path) -> None:
     assert all_kept(path) == values[1:]
     keep(path, values[0])
     assert all_kept(path) == [*values[1:], values[0]]
-
-
-def test_a_sealed_file_without_room_is_an_error_of_the_system(tmp_path: Path) -> None:
-    """With the system's own words and the file's name, and nothing left beside it."""
-    before, signalled = resource.getrlimit(resource.RLIMIT_FSIZE), signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
-    path = tmp_path / "a.safetensors"
-    resource.setrlimit(resource.RLIMIT_FSIZE, (1000, before[1]))
-    try:
-        with pytest.raises(OSError, match=r"File too large: '.*a\.safetensors'"):
-            write_sealed(path, {"a": torch.zeros(1000)}, {})
-    finally:
-        resource.setrlimit(resource.RLIMIT_FSIZE, before)
-        signal.signal(signal.SIGXFSZ, signalled)
-    assert list(tmp_path.iterdir()) == []
-
-
-def test_a_sealed_file_tells_each_byte_that_is_not_as_it_was_written(tmp_path: Path) -> None:
-    """Tensors of any dtype and values come back; whichever byte is another one, what they were is not believed."""
-    path = tmp_path / "a.safetensors"
-    tensors = {"b": torch.tensor([[1.5, -2.0]]).bfloat16(), "a": torch.tensor(7), "none": torch.zeros(0)}
-    values = {"é": [1, None, 0.1], "a": {"b": float("nan")}}
-    write_sealed(path, tensors, values)
-    found, told = read_sealed(path)
-    assert {name: (value.dtype, value.tolist()) for name, value in found.items()} == {
-        name: (value.dtype, value.tolist()) for name, value in tensors.items()
-    }
-    assert str(told) == str(read_sealed_values(path)) == str(dict(sorted(values.items())))
-    whole = path.read_bytes()
-    write_sealed(path, tensors, values)
-    assert path.read_bytes() == whole
-    for place, bit in itertools.product(range(len(whole)), (1, 64)):
-        path.write_bytes(whole[:place] + bytes([whole[place] ^ bit]) + whole[place + 1 :])
-        with pytest.raises(UnsealedError):
-            read_sealed(path)
 
 
 def test_unreadable_files_are_named(tmp_path: Path, write: Write) -> None:

@@ -132,10 +132,9 @@ def test_texts_in_objects_and_lists_are_columns_by_their_path(write: Write) -> N
     assert list(table(cells, columns={"sea": "about.sea.0"})["sea"]) == ["calm", ""]
     assert text_paths("about", list(found["about"])) == ["about.sea.0"]
     dotted = [{"a": "no", "a.b": {"sea": f"calm {i}", "x.y": {"far": "no path"}}} for i in range(3)]
-    path = write("c.jsonl", "\n".join(map(json.dumps, dotted)))
-    assert list(table(path, columns={"sea": "a.b.sea"})["sea"]) == ["calm 0", "calm 1", "calm 2"]
+    held = table(write("c.jsonl", "\n".join(map(json.dumps, dotted))), columns={"sea": "a.b.sea"})
+    assert list(held["sea"]) == ["calm 0", "calm 1", "calm 2"]
     assert text_paths("a.b", [row["a.b"] for row in dotted]) == ["a.b.sea"]
-    path = write("a.jsonl", "\n".join(map(json.dumps, rows)))
     for wrong, hint in (("about.seas.0", "did you mean 'about.sea.0'"), ("about.sea.2", "did"), ("abuot.sea", "did")):
         with pytest.raises(InputError, match=hint):
             table(path, columns={"sea": wrong})

@@ -13,8 +13,8 @@ from typing import Any
 from torch import Tensor
 
 from foldkit.formats import InputError, UsageError, read_settings
-from foldkit.formats.sealed import UnsealedError, read_sealed, read_sealed_values, write_sealed
 from foldkit.models.base import Base
+from foldkit.models.sealed import UnsealedError, read_sealed, read_sealed_values, write_sealed
 
 from .attaching import Adapter, attach, detach
 from .settings import AdapterSettings

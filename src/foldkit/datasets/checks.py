@@ -13,7 +13,7 @@ from pathlib import Path
 import numpy as np
 import pandas as pd
 
-from foldkit.formats import fingerprint_value, write_aside
+from foldkit.formats import fingerprint_value, seal, unsealed, write_aside
 from foldkit.formats.errors import shown
 from foldkit.rows import has_turns, listed_values
 from foldkit.rows.near import near_texts, plain
@@ -79,15 +79,15 @@ def unseen_labels(pairs: Pairs, train: Collection[int], outside: Collection[int]
 def write_findings(path: Path, made_from: object, findings: Sequence[Finding]) -> None:
     """Keep what was found, and what it was found in."""
     told = [asdict(finding) for finding in findings]
-    kept = {"fingerprint": fingerprint_value([made_from, told]), "findings": told}
+    kept = seal({"made_from": fingerprint_value(made_from), "findings": told})
     write_aside(path, json.dumps(kept, ensure_ascii=False, indent=1) + "\n")
 
 
 def read_findings(path: Path, made_from: object) -> list[Finding] | None:
     """Return what was found before; None when that was in something else, or is not there."""
     try:
-        kept = json.loads(path.read_text(encoding="utf-8"))
-        if kept["fingerprint"] != fingerprint_value([made_from, kept["findings"]]):
+        kept = unsealed(json.loads(path.read_text(encoding="utf-8")))
+        if kept is None or kept["made_from"] != fingerprint_value(made_from):
             return None
         return [Finding(**{**finding, "rows": tuple(finding["rows"])}) for finding in kept["findings"]]
     except (OSError, ValueError, LookupError, TypeError):

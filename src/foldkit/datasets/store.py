@@ -18,13 +18,14 @@ from pathlib import Path
 from types import TracebackType
 from typing import IO, Any
 
-from foldkit.formats import InputError, fingerprint_files, fingerprint_value, read_jsonl, write_aside
+from foldkit.formats import InputError, fingerprint_files, read_jsonl, seal, unsealed, write_aside
 
 from .coding import SetAside
 from .examples import Examples, schema
 from .placing import PARTS
 
 VERSION = 7
+_FILES = (*(f"{part}.arrow" for part in PARTS), "set_aside.jsonl")
 
 
 @dataclass(frozen=True)
@@ -65,7 +66,7 @@ class DatasetWriter:
 
     def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, at: TracebackType | None) -> None:
         self._open.close()
-        for name in self._names():
+        for name in _FILES:
             self._aside(name).unlink(missing_ok=True)
 
     def write(self, part: str, examples: Examples) -> None:
@@ -91,7 +92,7 @@ class DatasetWriter:
         """Put all files into place, the manifest last."""
         self._open.close()
         (self.folder / "manifest.json").unlink(missing_ok=True)
-        for name in self._names():
+        for name in _FILES:
             os.replace(self._aside(name), self.folder / name)
         manifest = {
             "version": VERSION,
@@ -101,13 +102,9 @@ class DatasetWriter:
             "n_set_aside": self.n_set_aside,
             "notes": list(notes),
             "unused": list(unused),
-            "files": {name: fingerprint_files([self.folder / name]) for name in self._names()},
+            "files": fingerprint_files(self.folder / name for name in _FILES),
         }
-        manifest["whole"] = fingerprint_value(json.loads(json.dumps(manifest)))
-        write_aside(self.folder / "manifest.json", json.dumps(manifest, indent=2, ensure_ascii=False) + "\n")
-
-    def _names(self) -> list[str]:
-        return [*(f"{part}.arrow" for part in PARTS), "set_aside.jsonl"]
+        write_aside(self.folder / "manifest.json", json.dumps(seal(manifest), indent=2, ensure_ascii=False) + "\n")
 
     def _aside(self, name: str) -> Path:
         return self.folder / f".{name}.new"
@@ -120,7 +117,7 @@ def read_built(folder: Path, inputs: Mapping[str, Any]) -> Dataset | None:
     if manifest.get("version") != VERSION or manifest["inputs"] != json.loads(json.dumps(dict(inputs))):
         return None
     try:
-        if any(fingerprint_files([folder / name]) != told for name, told in manifest["files"].items()):
+        if fingerprint_files(folder / name for name in _FILES) != manifest["files"]:
             return None
         found = _opened(folder, manifest)
     except (OSError, InputError):  # it is built anew meanwhile, or gone
@@ -143,11 +140,9 @@ def _opened(folder: Path, manifest: Mapping[str, Any]) -> Dataset:
 def _whole(written: str) -> dict[str, Any]:
     """Return a manifest that is as it was written, else an empty one."""
     try:
-        manifest = json.loads(written)
-        whole = manifest.pop("whole")
-    except (ValueError, LookupError, TypeError, AttributeError):
+        return unsealed(json.loads(written)) or {}
+    except ValueError:
         return {}
-    return manifest if whole == fingerprint_value(manifest) else {}
 
 
 def _manifest_of(folder: Path) -> str:

@@ -13,6 +13,8 @@ from .errors import near_name as near_name
 from .errors import one_of as one_of
 from .fingerprint import fingerprint_files as fingerprint_files
 from .fingerprint import fingerprint_value as fingerprint_value
+from .fingerprint import seal as seal
+from .fingerprint import unsealed as unsealed
 from .json_object import read_json as read_json
 from .jsonl import append_jsonl as append_jsonl
 from .jsonl import read_jsonl as read_jsonl
@@ -73,7 +75,9 @@ __all__ += [
     "read_messages",
     "read_settings",
     "read_toml",
+    "seal",
     "unread_keys",
+    "unsealed",
     "write_aside",
     "write_jsonl",
 ]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -27,6 +27,19 @@ def fingerprint_value(value: Any) -> str:
 def canonical_json(value: Any) -> str:
     """Return the JSON text that stands for a value in fingerprints."""
     return json.dumps(value, sort_keys=True, ensure_ascii=False, separators=(",", ":"))
+
+
+def seal(values: Mapping[str, Any]) -> dict[str, Any]:
+    """Return JSON values with their fingerprint, by which `unsealed` tells whether they are as they were."""
+    return {**values, "seal": fingerprint_value(values)}
+
+
+def unsealed(found: Any) -> dict[str, Any] | None:
+    """Return what was sealed; None where it was not, or is not as it was."""
+    if not isinstance(found, Mapping) or "seal" not in found:
+        return None
+    values = {name: value for name, value in found.items() if name != "seal"}
+    return values if found["seal"] == fingerprint_value(values) else None
 
 
 def fingerprint_text(text: str) -> str:

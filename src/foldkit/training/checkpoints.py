@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from foldkit.formats import FoldKitError, InputError
-from foldkit.formats.sealed import read_sealed, write_sealed
+from foldkit.models.sealed import read_sealed, write_sealed
 
 from .state import Snapshot
 

@@ -122,10 +122,9 @@ def forecast(
     found = _without_steps(decoder, adapter, settings, steps, n_steps, memory_with, free_bytes, level)
     if not found.fits:
         return found
-    opened, copied = peak_bytes(decoder.device), sum(value.nbytes for value in adapter.tensors().values())
     per_token = _seconds_per_token(decoder, adapter, steps, settings, cost)
-    memory, made = found.memory, peak_bytes(decoder.device) - copied  # which a training does not hold
-    if level and (taken := max(opened, made) - level) > 0:
+    memory = found.memory
+    if level and (taken := peak_bytes(decoder.device) - level) > 0:
         memory = dataclasses.replace(memory, overhead=max(0.0, taken - memory.known))
     check = _check_seconds(decoder, validation, settings)
     reference = check * (1 + sum(token_counts(train)) / sum(token_counts(validation))) if needs_reference else 0.0
@@ -217,10 +216,9 @@ def _seconds_per_token(
 ) -> float:
     """Return the median time a token of steps of about median size, made after the one with the largest pass.
 
-    Three of them, as many short ones as take a second, or as many long ones as take a minute. The adapter is put back
-    afterwards.
+    Three of them, as many short ones as take a second, or as many long ones as take a minute. Their rate is 0, so that
+    the adapter stays as it was without a copy, which a training would not hold.
     """
-    before = {name: value.clone() for name, value in adapter.tensors().items()}
     examples = [example for step in steps for example in step]
     stepper = Stepper(decoder, adapter, settings, objective_for(settings, examples))
     divided = [(stepper.passes(step), step) for step in steps]
@@ -237,7 +235,6 @@ def _seconds_per_token(
             took, found = took + seconds, [*found, seconds / sum(token_counts(step))]
             if took >= (_LONG_ENOUGH if len(found) >= _MEASURED else _TOO_LONG):
                 break
-    adapter.copy_from(before)
     return statistics.median(found)
 
 

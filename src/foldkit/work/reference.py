@@ -104,7 +104,7 @@ def _of_all(values: Reference, rows: Sequence[int], team: Team) -> Reference:
 def _write(values: Reference, path: Path) -> None:
     import torch
 
-    from foldkit.formats.sealed import write_sealed
+    from foldkit.models.sealed import write_sealed
 
     tensors = {
         "rows": torch.tensor(list(values), dtype=torch.int64),
@@ -115,7 +115,7 @@ def _write(values: Reference, path: Path) -> None:
 
 def _read(path: Path) -> Reference | None:
     """Return what a file holds; None where there is none that is as it was written."""
-    from foldkit.formats.sealed import UnsealedError, read_sealed
+    from foldkit.models.sealed import UnsealedError, read_sealed
 
     try:
         tensors, _ = read_sealed(path)

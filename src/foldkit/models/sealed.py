@@ -20,8 +20,9 @@ import safetensors.torch
 import torch
 from torch import Tensor
 
-from .atomic import placed
-from .fingerprint import canonical_json, fingerprint_value
+from foldkit.formats import seal, unsealed
+from foldkit.formats.atomic import placed
+from foldkit.formats.fingerprint import canonical_json
 
 _KEY = "foldkit"
 
@@ -33,7 +34,7 @@ class UnsealedError(ValueError):
 def write_sealed(path: Path, tensors: Mapping[str, Tensor], values: Mapping[str, Any]) -> None:
     """Write the file aside, straight from the tensors' memory, and rename it into place; `values` are JSON."""
     told = {"values": dict(values), "tensors": _fingerprint(tensors)}
-    text = canonical_json({**told, "seal": fingerprint_value(told)})
+    text = canonical_json(seal(told))
     whole = {name: value.contiguous() for name, value in tensors.items()}
     with placed(path) as aside:
         try:
@@ -67,13 +68,12 @@ def read_sealed(path: Path) -> tuple[dict[str, Tensor], dict[str, Any]]:
 def _told(path: Path) -> dict[str, Any]:
     try:
         with safetensors.safe_open(path, framework="pt") as file:
-            told = json.loads((file.metadata() or {})[_KEY])
-        seal = told.pop("seal")
-    except (safetensors.SafetensorError, ValueError, LookupError, TypeError, AttributeError) as error:
+            told = unsealed(json.loads((file.metadata() or {})[_KEY]))
+    except (safetensors.SafetensorError, ValueError, KeyError) as error:
         raise UnsealedError(str(error)) from None
-    if seal != fingerprint_value(told):
+    if told is None:
         raise UnsealedError("its header is not as it was written")
-    return dict(told)
+    return told
 
 
 def _fingerprint(tensors: Mapping[str, Tensor]) -> str:
