@@ -205,6 +205,16 @@ EACH = "{% for m in messages %}"
         (EACH + "[{{ ''.join([m.content]).replace('x', 'X') }}]{% endfor %}", "[ a ][b\n]", True),
         (EACH + "[{{ 'X' if 'x' in ''.join([m.content]) else m.content }}]{% endfor %}", "[ a ][b\n]", True),
         (EACH + "{% if m.content %}[{{ m.content }}]{% endif %}{% endfor %}", "[ a ][b\n]", True),
+        (EACH + "[{{ 'X' if m.content in 'axb' else m.content }}]{% endfor %}", "[ a ][b\n]", True),
+        (EACH + "[{{ 'X' if m.content is in 'axb' else m.content }}]{% endfor %}", "[ a ][b\n]", True),
+        (EACH + "[{{ 'X' if 'axb'.startswith(m.content) else m.content }}]{% endfor %}", "[ a ][b\n]", True),
+        (EACH + "[{{ (m.content * 1).replace('x', 'X') }}]{% endfor %}", "[ a ][b\n]", True),
+        (EACH + "[{{ ('%s' % (m.content,)).replace('x', 'X') }}]{% endfor %}", "[ a ][b\n]", True),
+        (
+            EACH + "{% if m.role in ['user', 'assistant'] %}[{{ m.content }}]{% endif %}{% endfor %}",
+            "[ a ][b\n]",
+            False,
+        ),
     ],
 )
 def test_markup_is_followed_and_what_looks_at_a_text_is_rendered_with_it(
@@ -232,6 +242,8 @@ def test_markup_is_followed_and_what_looks_at_a_text_is_rendered_with_it(
         "{{ messages.__class__.__mro__ }}",  # reaches out of the sandbox
         "{{ raise_exception('system turns are not served') }}",  # refuses
         "{{ 1 / 0 }}",
+        "{% macro of() %}{% continue %}{% endmacro %}",  # is no function
+        "{% macro of() %}{{ of() }}{% endmacro %}{{ of() }}",  # has no end
     ],
 )
 def test_unusable_markup_is_refused_with_a_way_on(source: str) -> None:

@@ -4,18 +4,29 @@ from __future__ import annotations
 
 import functools
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Container, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any, NoReturn
 
 from jinja2 import Environment, Template, TemplateError, nodes
 from jinja2.sandbox import ImmutableSandboxedEnvironment
 
-# What a rendering of a foreign template may raise.
-RENDER_ERRORS = (TemplateError, TypeError, ValueError, ArithmeticError, LookupError, AttributeError)
+# What a rendering of a foreign template may raise, and Python where it is made into a function.
+RENDER_ERRORS = (
+    TemplateError,
+    TypeError,
+    ValueError,
+    ArithmeticError,
+    LookupError,
+    AttributeError,
+    SyntaxError,
+    RecursionError,
+)
 
 # What turns a watched text into a plain one, of which later looks would not be noted.
 _UNWATCHED = (nodes.Concat, nodes.AssignBlock, nodes.Macro, nodes.CallBlock, nodes.FilterBlock)
+# Filters and tests for which all texts are alike, or that show in what is written.
+_ALIKE = {"trim", "defined", "undefined", "none", "string", "mapping", "iterable", "sequence", "number", "boolean"}
 _STAND_IN = re.compile("(\ue0f0[slr]?\\d+\ue0f1)")
 _BLANKS: dict[str, Callable[[str], str]] = {"": str, "s": str.strip, "l": str.lstrip, "r": str.rstrip}
 
@@ -51,7 +62,9 @@ def shape_of(source: str, roles: Sequence[str], **values: object) -> Shape | Non
     """Render stand-ins and return the shape; None where not every text stands once, in order."""
     seen: set[str] = set()
     environment = _environment()
-    environment.filters = {name: _noted(name, used, seen) for name, used in environment.filters.items()}
+    for known in (environment.filters, environment.tests):
+        uses = dict[str, Any](known)
+        known.update({name: _noted(name, used, seen) for name, used in uses.items() if name not in _ALIKE})
     stand_ins = [Watched.whole(index, seen) for index in range(len(roles))]
     rendered = environment.from_string(source).render(messages=_messages(roles, stand_ins), **values)
     pieces = _STAND_IN.split(rendered)
@@ -122,26 +135,44 @@ def _noting(name: str) -> Callable[..., Any]:
 
 
 _COMPARING = ("__eq__", "__ne__", "__lt__", "__le__", "__gt__", "__ge__", "__hash__")
-for _name in (*_COMPARING, "__len__", "__contains__", "__getitem__", "__iter__", "__mod__", "__rmod__", "__format__"):
+_TAKING = ("__len__", "__contains__", "__getitem__", "__iter__", "__mul__", "__rmul__", "__mod__", "__rmod__")
+for _name in (*_COMPARING, *_TAKING, "__format__"):
     setattr(Watched, _name, _noting(_name))
 
 
 def _noted(name: str, used: Callable[..., Any], seen: set[str]) -> Callable[..., Any]:
-    """Return the filter, its use noted unless it only takes blanks off."""
+    """Return the filter or test, its use noted."""
 
     @functools.wraps(used)
     def noted(*values: Any, **options: Any) -> Any:
-        if name != "trim":
-            seen.add(name)
+        seen.add(name)
         return used(*values, **options)
 
     return noted
 
 
 def _loses_sight(environment: Environment, source: str) -> bool:
+    """Say whether a text may be looked at where that is not noted: made a part of a plain one, or given to one."""
     tree = environment.parse(source)
-    called = (call.node for call in tree.find_all(nodes.Call) if isinstance(call.node, nodes.Getattr))
-    return any(True for _ in tree.find_all(_UNWATCHED)) or any(n.attr in ("join", "format") for n in called)
+    asking = tree.find_all((nodes.Mod, nodes.Call, nodes.Compare))
+    given = (one for node in asking for one in _given(node, environment.globals))
+    return any(True for _ in tree.find_all(_UNWATCHED)) or not all(isinstance(one, nodes.Const) for one in given)
+
+
+def _given(node: nodes.Node, names: Container[str]) -> Iterator[nodes.Node]:
+    """Yield what a formatting, a call of a method, or a search is given, none of which a plain text would note.
+
+    What is called by one of the sandbox's own `names`, or sought in a list that stands there, is left out.
+    """
+    if isinstance(node, nodes.Mod):
+        yield node.right
+    elif isinstance(node, nodes.Call) and not (isinstance(node.node, nodes.Name) and node.node.name in names):
+        yield from node.iter_child_nodes(exclude=("node",))
+    elif isinstance(node, nodes.Compare):
+        lefts = (node.expr, *(operand.expr for operand in node.ops))
+        for left, operand in zip(lefts, node.ops, strict=False):
+            if operand.op in ("in", "notin") and not isinstance(operand.expr, nodes.List | nodes.Tuple | nodes.Dict):
+                yield left
 
 
 def _messages(roles: Sequence[str], texts: Sequence[str]) -> list[dict[str, str]]:
