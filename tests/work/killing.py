@@ -115,7 +115,8 @@ def main() -> None:
         same = run.adapter.exists() and run.adapter.read_bytes() == whole.adapter.read_bytes()
         steps = [e["loss"] for e in foldkit.read_log(run.log).of("step")]
         same_log = steps == [e["loss"] for e in foldkit.read_log(whole.log).of("step")]
-        found[f"{kind}, {n}"] = [os.WTERMSIG(ended) == signal.SIGKILL, resumed == 0, same, same_log]
+        tidy = sorted(path.name for path in run.path.rglob(".*")) == [run.lock.name]
+        found[f"{kind}, {n}"] = [os.WTERMSIG(ended) == signal.SIGKILL, resumed == 0, same, same_log, tidy]
     sys.stdout.write(json.dumps(found) + "\n")
 
 

@@ -6,6 +6,7 @@ fingerprint of the tensors, and that of both.
 
 from __future__ import annotations
 
+import contextlib
 import errno
 import hashlib
 import json
@@ -25,6 +26,8 @@ from foldkit.formats.atomic import placed
 from foldkit.formats.fingerprint import canonical_json
 
 _KEY = "foldkit"
+# What stands aside while a file is written: ours, and within it the library's own.
+_UNFINISHED = (".*.safetensors.????????", ".tmp??????")
 
 
 class UnsealedError(ValueError):
@@ -41,6 +44,14 @@ def write_sealed(path: Path, tensors: Mapping[str, Tensor], values: Mapping[str,
             safetensors.torch.save_file(whole, aside, {_KEY: text})
         except safetensors.SafetensorError as error:
             raise _as_of_the_system(error, path) from None
+
+
+def clear_unfinished(folder: Path) -> None:
+    """Remove what a killed `write_sealed` left in a folder where nobody writes now; what cannot be removed stays."""
+    for pattern in _UNFINISHED:
+        for path in folder.glob(pattern):
+            with contextlib.suppress(OSError):
+                path.unlink()
 
 
 def _as_of_the_system(error: safetensors.SafetensorError, path: Path) -> OSError:

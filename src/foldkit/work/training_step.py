@@ -160,8 +160,11 @@ def _go(
 ) -> RunFolder:
     """Train from the last checkpoint of the run, or from the start where there is none."""
     from foldkit.curves import save_picture
+    from foldkit.models.sealed import clear_unfinished
     from foldkit.training.pair_notes import pair_notes
 
+    for folder in (run.path, run.checkpoints):
+        clear_unfinished(folder)
     snapshot = _last_snapshot(parts, run, team)
     log = LogWriter(run.log)
 
