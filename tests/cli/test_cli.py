@@ -37,11 +37,17 @@ from ..conftest import PATIENCE
 def call(*words: str, cwd: Path, typed: str = "") -> subprocess.CompletedProcess[str]:
     """Run the command line in this process; in one of its own where something is typed."""
     if typed:
-        environment = {**os.environ, "COLUMNS": "120"}
+        environment = {**os.environ, "COLUMNS": "120", "PYTHONIOENCODING": "utf-8"}
         command = [sys.executable, "-m", "foldkit", *words]
-        return subprocess.run(
-            command, cwd=cwd, capture_output=True, text=True, env=environment, check=False, input=typed
+        bare = subprocess.run(
+            command,
+            cwd=cwd,
+            capture_output=True,
+            env=environment,
+            check=False,
+            input=typed.encode(errors="surrogateescape"),
         )
+        return subprocess.CompletedProcess(words, bare.returncode, bare.stdout.decode(), bare.stderr.decode())
     said, told, code = io.StringIO(), io.StringIO(), 0
     with pytest.MonkeyPatch.context() as patch, redirect_stdout(said), redirect_stderr(told):
         patch.chdir(cwd)
@@ -205,8 +211,9 @@ def test_a_conversation_from_lines(work_folder: Path) -> None:
         assert said in done.stderr, said
     alone = call("ask", "wind 5?", "--base-only", "--max-tokens", "2", cwd=work_folder)
     assert (alone.returncode, alone.stderr) == (0, "(cut after 2 tokens: --max-tokens)\n")
-    unasked = call("ask", "--base-only", cwd=work_folder, typed="/both\n/adapter\n/adapter run-001=0.5\n")
+    unasked = call("ask", "--base-only", cwd=work_folder, typed="/both\n/adapter\n\udcff\n/adapter run-001=0.5\n")
     assert unasked.stderr.count("open one: /adapter RUN") == 2
+    assert r"! text: characters: expected whole ones, as UTF-8 has them, found '\udcff'" in unasked.stderr
     assert "adapter will answer: run-001=0.5" in unasked.stderr
     (work_folder / "one.jsonl").write_text('{"question": "wind 1?"}\n')
     filed = call("ask", "--base-only", "--file", "one.jsonl", "--max-tokens", "2", cwd=work_folder)
@@ -449,6 +456,12 @@ def test_ctrl_c_in_an_answer_keeps_what_came(work_folder: Path) -> None:
         (["look", "--row", "99"], 2, "1 to 40"),
         (["score", "--rows", "rows.jsonl"], 2, "expected a new file, found 'rows.jsonl'"),
         (["look", "--colour"], 2, "No such option"),
+        (["ask", "-5 at noon"], 2, "A text that begins with a dash stands last, after --."),
+        (
+            ["build", "--set", "rows.columns={'\udcff'='question'}"],
+            1,
+            r"text: characters: expected whole ones, as UTF-8",
+        ),
         (
             ["build", "rows.csv"],
             2,

@@ -65,16 +65,17 @@ def test_copies_of_a_row_are_decided_on_one_by_one(work_folder: Path, keys) -> N
 def test_an_edit_that_cannot_be_kept_is_not_lost(work_folder: Path, keys, monkeypatch: pytest.MonkeyPatch) -> None:  # type: ignore[no-untyped-def]
     """It says why, and the editor opens it again; a damaged file of decisions is named."""
     opened: list[str] = []
-    typed = iter(["half a row", '{"question": "wind?"}', '{"question": "wind?", "answer": null}'])
+    half = '{"question": "wind?", "answer": "\\ud800"}'
+    typed = iter(["half a row", half, '{"question": "wind?"}', '{"question": "wind?", "answer": null}'])
 
     def edit(text: str, extension: str) -> str:
         opened.append(text)
         return next(typed, "")
 
     monkeypatch.setattr(click, "edit", edit)
-    output = keys("eeeeq").output
-    assert opened[1:] == ["half a row", '{"question": "wind?"}', '{"question": "wind?", "answer": null}']
-    assert (output.count("not kept: expected JSON"), output.count("a text for each of question, answer")) == (1, 3)
+    output = keys("eeeeeq").output
+    assert opened[1:] == ["half a row", half, '{"question": "wind?"}', '{"question": "wind?", "answer": null}']
+    assert (output.count("not kept: expected JSON"), output.count("a text for each of question, answer")) == (2, 3)
     assert "0 edit; 40 rows to go" in output
     (work_folder / "decisions.jsonl").write_text('{"row": 1, "choice": "drop"}\n')
     with pytest.raises(UsageError, match=r"decisions.jsonl, decision 1: mark: expected a value"):

@@ -49,7 +49,12 @@ def test_json_lines_come_back_as_they_were_written(tmp_path: Path) -> None:
 
 @pytest.mark.parametrize(
     ("text", "said"),
-    [('{"a": 1}\n[1]\n', "line 2: line: expected a JSON object"), ('\n{"a": }\n', "line 2"), ("7", "line 1")],
+    [
+        ('{"a": 1}\n[1]\n', "line 2: line: expected a JSON object"),
+        ('\n{"a": }\n', "line 2"),
+        ("7", "line 1"),
+        ('{"a": "\\ud83d"}', "line 1: .*half of"),
+    ],
 )
 def test_a_bad_json_line_is_named(write: Write, text: str, said: str) -> None:
     """The line's number and what was found."""

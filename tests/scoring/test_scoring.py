@@ -231,7 +231,7 @@ def test_json_and_columns_are_forms_too() -> None:
     form = Form(schema=schema)
     one = Reply('{"force": 5, "sea": "rough"}', '{"sea": "calm", "force": 5}')
     assert field_matches(one, form) == {"force": True, "sea": False}
-    for broken in ('{"force": "5"}', "[5]", "force 5", '{"sea": "calm"}'):
+    for broken in ('{"force": "5"}', "[5]", "force 5", '{"sea": "calm"}', '{"force": 5, "sea": "\\ud83d"}'):
         assert MEASURES["format"].figure(Reply(one.target, broken), form) == 0
     line = Form(columns=("way", "force"))
     assert field_matches(Reply('SW,"5"', "SW, 6"), line) == {"way": True, "force": False}

@@ -11,7 +11,7 @@ import sys
 
 import click
 
-from foldkit.formats.errors import FoldKitError, LostProcessError, StoppedError, UsageError
+from foldkit.formats.errors import FoldKitError, LostProcessError, StoppedError, UsageError, half_characters
 from foldkit.models.threads import tell_threads
 
 from . import ask, build, curves, demo, forecast, look, new, report, review, runs, score, split, train, watch
@@ -38,14 +38,18 @@ def main() -> None:
     tell_threads()
     if isinstance(sys.stdout, io.TextIOWrapper):
         sys.stdout.reconfigure(errors="backslashreplace")  # as standard error is, where there is no such character
+    if isinstance(sys.stdin, io.TextIOWrapper):
+        sys.stdin.reconfigure(errors="surrogateescape")  # as arguments are, where they are no UTF-8
     try:
         foldkit.main(standalone_mode=False)
     except click.ClickException as error:
         error.show()
-        _say_where_files_go(error)
+        _say_what_to_do(error)
         sys.exit(2)
     except FoldKitError as error:
         _fail(str(error), next((code for kind, code in _CODES.items() if isinstance(error, kind)), 1))
+    except UnicodeEncodeError as error:
+        _fail(str(half_characters(error.object)), 1)
     except OSError as error:
         where = f"{error.filename}: {error.strerror}; check the path, its rights and the room there"
         _fail(where if error.filename else str(error), 1)
@@ -64,13 +68,14 @@ def main() -> None:
         atexit.register(signal.signal, signal.SIGINT, signal.SIG_IGN)
 
 
-def _say_where_files_go(error: click.ClickException) -> None:
-    """Say of an argument too many how a sheet is named, where the command reads one."""
+def _say_what_to_do(error: click.ClickException) -> None:
+    """Say of an argument too many how a sheet is named, and of a text that looks like options how it is given."""
     command = error.ctx.command if isinstance(error, click.UsageError) and error.ctx else None
-    options = {name for option in command.params for name in option.opts} if command else set()
-    if "--sheet" not in options or "unexpected extra argument" not in error.message:
-        return
-    click.echo("Rows and settings stand in the sheet: fold.toml in this folder, or --sheet FILE.", err=True)
+    known = {name for option in command.params for name in option.opts} if command else set()
+    if "--sheet" in known and "unexpected extra argument" in error.message:
+        click.echo("Rows and settings stand in the sheet: fold.toml in this folder, or --sheet FILE.", err=True)
+    if "text" in known and isinstance(error, click.NoSuchOption) and not error.option_name.startswith("--"):
+        click.echo("A text that begins with a dash stands last, after --.", err=True)
 
 
 def _memory_ran_out(error: Exception) -> bool:

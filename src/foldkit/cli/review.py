@@ -94,8 +94,10 @@ def _edit(text: str) -> str:
 
 def _changed(cells: Mapping[str, str], text: str) -> tuple[dict[str, str], str]:
     """Return the cells that an edited row changes, and what is wrong with it, "" for nothing."""
+    from foldkit.formats import json_value
+
     try:
-        values = json.loads(text)
+        values = json_value(text)
     except ValueError as error:
         return {}, f"not kept: expected JSON ({error}); e goes on with it"
     if (

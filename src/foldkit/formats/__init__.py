@@ -16,6 +16,7 @@ from .fingerprint import fingerprint_value as fingerprint_value
 from .fingerprint import seal as seal
 from .fingerprint import unsealed as unsealed
 from .json_object import read_json as read_json
+from .json_text import json_value as json_value
 from .jsonl import append_jsonl as append_jsonl
 from .jsonl import read_jsonl as read_jsonl
 from .jsonl import write_jsonl as write_jsonl
@@ -65,6 +66,7 @@ __all__ += [
     "fingerprint_files",
     "fingerprint_value",
     "is_locked",
+    "json_value",
     "listed",
     "locked",
     "named_roles",

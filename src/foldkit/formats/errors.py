@@ -31,6 +31,11 @@ class LostProcessError(FoldKitError):
     """Another process of a training has ended, which may say why: exit code 3 on the command line."""
 
 
+def half_characters(text: str) -> InputError:
+    """Return the error for a text that has no bytes: what was read into it was no UTF-8, or an escape names a half."""
+    return InputError("text", "characters", "whole ones, as UTF-8 has them", text, "write it anew")
+
+
 def shown(value: object, most: int = 80) -> str:
     """Return a value as an error shows it, long ones shortened."""
     text = "nothing" if value is None else repr(value)

@@ -10,6 +10,7 @@ from typing import Any
 
 from .atomic import write_aside
 from .errors import InputError
+from .json_text import json_value
 
 
 def read_jsonl(path: Path, *, tolerate_half_line: bool = False) -> list[dict[str, Any]]:
@@ -25,7 +26,7 @@ def read_jsonl(path: Path, *, tolerate_half_line: bool = False) -> list[dict[str
         if not line.strip():
             continue
         try:
-            value = json.loads(line)
+            value = json_value(line)
         except ValueError as error:
             if tolerate_half_line and number == len(lines):
                 break
@@ -42,7 +43,7 @@ def readable_objects(lines: Iterable[bytes]) -> Iterator[dict[str, Any]]:
     """Yield the objects among lines, whatever else stands there passed over."""
     for line in lines:
         try:
-            value = json.loads(line)
+            value = json_value(line.decode("utf-8-sig"))
         except ValueError:
             continue
         if isinstance(value, dict):

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Mapping, Sequence
 from typing import Any, NamedTuple
 
 from .errors import one_of
+from .json_text import json_value
 
 ROLES = ("system", "user", "assistant")
 # Names of roles that files use, with ours.
@@ -73,7 +73,7 @@ def _parts(item: Mapping[str, Any]) -> tuple[Any, Any]:
 def _items(text: str) -> list[Any] | None:
     """Return the messages of a JSON list as they are; what is said in turn, and under roles as keys, as messages."""
     try:
-        items = json.loads(text)
+        items = json_value(text)
     except (ValueError, RecursionError):
         return None
     if not isinstance(items, list):

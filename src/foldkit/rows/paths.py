@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-import json
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
 import pandas as pd
+
+from foldkit.formats import json_value
 
 from .cells import cell_text
 
@@ -78,6 +79,6 @@ def opened(cell: Any) -> Any:
     if not (isinstance(cell, str) and cell.lstrip()[:1] in ("{", "[")):
         return cell
     try:
-        return json.loads(cell)
+        return json_value(cell)
     except (ValueError, RecursionError):
         return cell

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 from tokenizers import Tokenizer
 from tokenizers.pre_tokenizers import ByteLevel
 
 from foldkit.formats import InputError
+from foldkit.formats.errors import half_characters
 from foldkit.formats.fingerprint import canonical_json, fingerprint_text
 
 # Texts in one call of the library. Measured: with 2,000 the work stays in the processor's caches, with 40,000 it took
@@ -52,16 +54,21 @@ class TextTokenizer:
         return list(self._markup.encode(text, add_special_tokens=False).ids)
 
     def encode_text(self, text: str) -> list[int]:
-        """Return the ids of text; no control token is ever among them."""
-        return list(self._text.encode(text, add_special_tokens=False).ids)
+        """Return the ids of text; no control token is ever among them. Raises InputError for half a character."""
+        with _whole_characters([text]):
+            return list(self._text.encode(text, add_special_tokens=False).ids)
 
     def encode_texts(self, texts: Sequence[str]) -> list[list[int]]:
-        """Return the ids of many texts, each different one encoded once; other threads of Python go on meanwhile."""
+        """Return the ids of many texts, each different one encoded once; other threads of Python go on meanwhile.
+
+        Raises InputError for half a character.
+        """
         different = list(dict.fromkeys(texts))
         ids: dict[str, list[int]] = {}
         for start in range(0, len(different), BATCH):
             batch = different[start : start + BATCH]
-            found = self._text.encode_batch_fast(batch, add_special_tokens=False)
+            with _whole_characters(batch):
+                found = self._text.encode_batch_fast(batch, add_special_tokens=False)
             ids |= zip(batch, [encoding.ids for encoding in found], strict=True)
         return [ids[text] for text in texts]
 
@@ -82,6 +89,20 @@ class TextTokenizer:
         """Return the id of a token, None when there is none of that name."""
         found = self._markup.token_to_id(token)
         return None if found is None else int(found)
+
+
+@contextlib.contextmanager
+def _whole_characters(texts: Sequence[str]) -> Iterator[None]:
+    """Raise InputError for a text with half a character, of which the library says only that it is no text."""
+    try:
+        yield
+    except TypeError:
+        for text in texts:
+            try:
+                text.encode()
+            except UnicodeEncodeError:
+                raise half_characters(text) from None
+        raise
 
 
 def _hide_pieces(model: dict[str, Any], hidden: set[int]) -> None:

@@ -4,18 +4,16 @@ from __future__ import annotations
 
 import contextlib
 import json
-import re
 import zlib
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 from foldkit.formats import InputError, are_messages, near_name
+from foldkit.formats.json_text import escapes_halves, has_half
 
 from ..settings import RowsSettings
 from .contract import Bad, Raw, by_rows, open_text
-
-_HALF = re.compile(r"\\u[dD][89a-fA-F]")
 
 
 @by_rows
@@ -46,7 +44,7 @@ def read_json(path: Path, settings: RowsSettings) -> Iterator[Raw | Bad]:
         arrays = array_keys(value)
         todo = f'set key = "{arrays[0]}" in [rows]' if arrays else "name the array with key in [rows]"
         raise InputError(path, "file", "an array of objects", type(value).__name__, todo)
-    escapes = bool(_HALF.search(text))
+    escapes = escapes_halves(text)
     for number, item in enumerate(value, 1):
         yield _row(f"{path}, row {number}", item, escapes=escapes)
 
@@ -111,21 +109,13 @@ def _lines(path: Path, settings: RowsSettings) -> Iterator[Raw | Bad]:
             except (ValueError, RecursionError) as error:
                 yield Bad(place, "line", "a JSON object", line.rstrip("\r\n"), f"mend the line ({error})")
             else:
-                yield _row(place, item, escapes=bool(_HALF.search(line)))
+                yield _row(place, item, escapes=escapes_halves(line))
 
 
 def _row(place: str, item: Any, *, escapes: bool) -> Raw | Bad:
     """Return the row of an object; only where its text `escapes` halves of characters may one stand alone."""
     if not isinstance(item, dict):
         return Bad(place, "row", "a JSON object", item, "use objects, one a line; an array of them is a .json file")
-    if escapes and _half_a_character(item):
+    if escapes and has_half(item):
         return Bad(place, "row", "whole characters", "half of a surrogate pair", "export the text again")
     return Raw(place, item)
-
-
-def _half_a_character(item: dict[str, Any]) -> bool:
-    try:
-        json.dumps(item, ensure_ascii=False).encode("utf-8")
-    except UnicodeEncodeError:
-        return True
-    return False

@@ -5,6 +5,8 @@ from __future__ import annotations
 import json
 import re
 
+from foldkit.formats import json_value
+
 from .exact import plain
 from .measure import Form, Measure, Reply
 
@@ -29,7 +31,7 @@ def figure(reply: Reply, form: Form) -> float:
 def _listed(text: str) -> list[str] | str:
     """Return the parts of a list of JSON, any other text as it is."""
     try:
-        value = json.loads(text) if text.startswith("[") else None
+        value = json_value(text) if text.startswith("[") else None
     except (ValueError, RecursionError):
         return text
     if not isinstance(value, list):
