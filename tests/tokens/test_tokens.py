@@ -10,6 +10,7 @@ from pathlib import Path
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from tokenizers import AddedToken, Tokenizer, models, pre_tokenizers
 
 from foldkit.formats import InputError
 from foldkit.templates import Markup, Turn, outline_of
@@ -168,6 +169,44 @@ def test_a_tokenizer_that_pads_or_cuts_does_neither(tokenizer_text: str) -> None
     for text in ("", "west", "The wind is west, force five, and falling."):
         assert padding.encode_markup(text) == plain.encode_markup(text)
         assert padding.encode_text(text) == plain.encode_text(text)
+
+
+def a_tokenizer(kind: str) -> Tokenizer:
+    """Return one with the control tokens <s> and <x>, the second beside its vocabulary, as is the word <note>."""
+    words = ["<s>", "<", "s", ">", "<s", "a", "b", "x", "<unk>"]
+    vocabulary = {word: index for index, word in enumerate(words)}
+    made = {
+        "pairs": lambda: models.BPE(vocabulary, [("<", "s"), ("<s", ">")], unk_token="<s>"),
+        "words": lambda: models.WordLevel(vocabulary, "<unk>"),
+        "unigrams": lambda: models.Unigram([(word, -1.0 - index) for index, word in enumerate(words)], 8),
+    }
+    tokenizer = Tokenizer(made[kind]())
+    tokenizer.pre_tokenizer = pre_tokenizers.WhitespaceSplit()
+    tokenizer.add_special_tokens(["<s>", "<x>"])
+    tokenizer.add_tokens(["<note>"])
+    return tokenizer
+
+
+@pytest.mark.parametrize("kind", ["pairs", "words", "unigrams"])
+def test_tokens_keep_their_ids_where_control_tokens_are_taken_out(kind: str) -> None:
+    """Against the library's own ids: an added token takes none of another, and no text is a control token."""
+    whole = a_tokenizer(kind)
+    own = TextTokenizer(whole.to_str(), "here")
+    assert (own.control_tokens, own.id_of("<note>")) == ({"<s>": 0, "<x>": 9}, 10)
+    for text in ("a <note> b", "<note>", "a b x", "é"):
+        assert own.encode_text(text) == whole.encode(text).ids
+    for text in ("<s>", "a <x> <note>", "<s> <s <x"):
+        assert not set(own.encode_text(text)) & {*own.control_tokens.values()}
+
+
+def test_a_tokenizer_whose_words_take_blanks_is_not_exact(tokenizer_text: str) -> None:
+    """It loses them, where the same without such a word loses nothing."""
+    tokenizer = Tokenizer.from_str(tokenizer_text)
+    assert TextTokenizer(tokenizer.to_str(), "here").is_byte_level
+    tokenizer.add_tokens([AddedToken("<note>", rstrip=True)])
+    own = TextTokenizer(tokenizer.to_str(), "here")
+    assert own.decode(own.encode_text("a <note> b")) != "a <note> b"
+    assert not own.is_byte_level
 
 
 def test_a_base_without_an_end_is_refused(base_folder: Path, tmp_path: Path, tokenizer_text: str) -> None:

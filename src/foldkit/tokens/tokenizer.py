@@ -14,6 +14,8 @@ from foldkit.formats import InputError
 from foldkit.formats.errors import half_characters
 from foldkit.formats.fingerprint import canonical_json, fingerprint_text
 
+from .without_control import without_control
+
 # Texts in one call of the library. Measured: with 2,000 the work stays in the processor's caches, with 40,000 it took
 # up to a third longer.
 BATCH = 2000
@@ -33,10 +35,8 @@ class TextTokenizer:
             self._markup.post_processor = None
             for key in ("post_processor", "truncation", "padding"):
                 description[key] = None
-            added = description.get("added_tokens", [])
-            description["added_tokens"] = [token for token in added if not token.get("special")]
-            _hide_pieces(description["model"], {token["id"] for token in added if token.get("special")})
-            text = canonical_json(description)
+            added = description.get("added_tokens") or []
+            text = canonical_json(without_control(description, self.id_of))
             self._text = Tokenizer.from_str(text)
         except Exception as error:  # the library raises bare Exception
             raise InputError(where, "tokenizer", "a tokenizer.json", str(error), "fetch the file again") from None
@@ -105,21 +105,19 @@ def _whole_characters(texts: Sequence[str]) -> Iterator[None]:
         raise
 
 
-def _hide_pieces(model: dict[str, Any], hidden: set[int]) -> None:
-    """Rename control tokens among unigrams, which match any text, to what no text of a row holds."""
-    if model.get("type") == "Unigram":
-        model["vocab"] = [
-            [f"\ue0f2{index}\ue0f2" if index in hidden else piece, score]
-            for index, (piece, score) in enumerate(model["vocab"])
-        ]
-
-
 def _is_byte_level(description: dict[str, Any]) -> bool:
     steps = description.get("pre_tokenizer") or {}
     steps = steps.get("pretokenizers", [steps])
     bare = all(not step.get("add_prefix_space") and step.get("behavior") != "Removed" for step in steps)
     bytes_merged = any(step.get("type") == "ByteLevel" for step in steps)
+    added = description.get("added_tokens") or []
     given_back = (description.get("decoder") or {}).get("type") == "ByteLevel"
     vocabulary = description["model"].get("vocab", {})
     every_byte = all(letter in vocabulary for letter in ByteLevel.alphabet())
-    return description.get("normalizer") is None and bare and bytes_merged and given_back and every_byte
+    whole = description.get("normalizer") is None and bare and not any(map(_takes_blanks, added))
+    return whole and bytes_merged and given_back and every_byte
+
+
+def _takes_blanks(token: dict[str, Any]) -> bool:
+    """Say whether an added token that stands in text takes the blanks beside it."""
+    return not token.get("special") and bool(token.get("lstrip") or token.get("rstrip"))
