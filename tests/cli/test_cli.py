@@ -338,13 +338,14 @@ def test_why_a_process_ended_is_told_where_the_first_does_not_know(
     assert capsys.readouterr().err == said
 
 
-def test_processes_end_together_and_keep_what_was_done(work_folder: Path) -> None:
+@pytest.mark.parametrize("sharded", ["false", "true"])
+def test_processes_end_together_and_keep_what_was_done(work_folder: Path, sharded: str) -> None:
     """One is asked to end, and all do after the step; one is killed: the first saves, the launcher says which.
 
     The training goes on both times, by as many alone.
     """
     words = ["train", "--processes", "2", "--set", "train.steps=3000", "--set", "train.micro_batch=2"]
-    words += ["--set", "train.checkpoint_every=2000"]
+    words += ["--set", "train.checkpoint_every=2000", "--set", f"base.sharded={sharded}"]
     log = work_folder / "runs" / "run-001" / "log.jsonl"
 
     def second_gets(words: list[str], number: int, at: str) -> tuple[int, str, str]:

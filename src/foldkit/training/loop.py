@@ -28,7 +28,7 @@ from .schedule import check_steps, rate_at, steps_end
 from .settings import BEST_BY, TrainSettings
 from .state import Snapshot, TrainState
 from .stepping import Gradient, Stepper
-from .team import ALONE, Team
+from .team import ALONE, Team, sent_within
 
 # How much of the smoothed loss each step keeps.
 _SMOOTH = 0.95
@@ -115,7 +115,8 @@ class _Loop:
         self.began, self.before, self.kept = time.perf_counter(), counts.seconds, counts.seconds
         yield self._started()
         try:
-            reason = yield from self._steps(stop)
+            with sent_within():
+                reason = yield from self._steps(stop)
         except LostProcessError as lost:
             self.stepper.drop()
             yield self._due()

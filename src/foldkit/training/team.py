@@ -100,7 +100,22 @@ def _sent() -> Iterator[None]:
     try:
         yield
     except RuntimeError as error:
-        raise LostProcessError(f"another process of this training has ended ({_in_short(error)})") from None
+        raise _lost(error) from None
+
+
+@contextlib.contextmanager
+def sent_within() -> Iterator[None]:
+    """Raise LostProcessError where the layers of a divided base, which send by themselves, find that one has ended."""
+    try:
+        yield
+    except RuntimeError as error:
+        if isinstance(error, torch.distributed.DistError) or "gloo" in str(error):
+            raise _lost(error) from None
+        raise
+
+
+def _lost(error: RuntimeError) -> LostProcessError:
+    return LostProcessError(f"another process of this training has ended ({_in_short(error)})")
 
 
 def _in_short(error: RuntimeError) -> str:
