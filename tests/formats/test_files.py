@@ -12,6 +12,7 @@ import pytest
 import foldkit.formats.atomic
 from foldkit.formats import (
     InputError,
+    Message,
     UsageError,
     all_kept,
     append_jsonl,
@@ -21,11 +22,13 @@ from foldkit.formats import (
     near_name,
     read_json,
     read_jsonl,
+    read_messages,
     read_settings,
     read_toml,
     write_aside,
     write_jsonl,
 )
+from foldkit.formats.jsonl import readable_objects
 from foldkit.formats.settings import within
 
 Write = Callable[[str, str], Path]
@@ -60,6 +63,14 @@ def test_a_bad_json_line_is_named(write: Write, text: str, said: str) -> None:
     """The line's number and what was found."""
     with pytest.raises(InputError, match=said):
         read_jsonl(write("a.jsonl", text))
+
+
+def test_half_a_character_is_no_text() -> None:
+    """In a list of messages it makes none, among objects it is passed over; both halves together are a character."""
+    half, whole = '[{"role": "user", "content": "\\ud83d"}]', '[{"role": "user", "content": "\\ud83c\\udf0a"}]'
+    assert read_messages(half, {}) is None
+    assert read_messages(whole, {}) == [Message("user", "🌊", False)]
+    assert list(readable_objects([b'{"a": "\\ud83d"}\n', b'{"a": 1}\n'])) == [{"a": 1}]
 
 
 def test_what_is_kept_is_as_it_was_written(tmp_path: Path) -> None:
