@@ -181,55 +181,59 @@ def test_a_prompt_is_the_beginning_of_its_example() -> None:
     assert str(markup.written(TURNS)).startswith(str(markup.written(TURNS[:1], asking=True)) + "b")
 
 
-EACH = "{% for m in messages %}"
+def each(written: str) -> Markup:
+    """Return the markup that writes this of each message."""
+    return Markup(f"{{% for m in messages %}}{written}{{% endfor %}}")
+
+
+BLANK = (Turn("user", " a "), Turn("assistant", "b\n", learned=True))
+ODD = (Turn("user", "axb"), Turn("assistant", "", learned=True))
 
 
 @pytest.mark.parametrize(
-    ("source", "expected", "looks"),
+    ("written", "expected"),
     [
-        (EACH + "[{{ m.content }}]{% endfor %}", "[ a ][b\n]", False),
-        (EACH + "[{{ m.content | trim }}]{% endfor %}", "[a][b]", False),
-        (EACH + "[{{ m.content.rstrip() + '!' }}]{% endfor %}", "[ a!][b!]", False),
-        (EACH + "[{{ '!' + m['content'].lstrip().rstrip() }}]{% endfor %}", "[!a][!b]", False),
-        (EACH + "{% if m.content is string %}[{{ m.content }}]{% endif %}{% endfor %}", "[ a ][b\n]", False),
-        (EACH + "{% if m.tools %}{{ m.tools | tojson }}{% endif %}[{{ m.content }}]{% endfor %}", "[ a ][b\n]", False),
-        (EACH + "[{{ m.content if 'x' not in m.content else 'X' }}]{% endfor %}", "[ a ][b\n]", True),
-        (EACH + "[{{ m.content.split('x')[-1] }}]{% endfor %}", "[ a ][b\n]", True),
-        (EACH + "[{{ m.content | replace('x', 'X') }}]{% endfor %}", "[ a ][b\n]", True),
-        (EACH + "{% set c = m.content ~ ']' %}[{{ c if 'x' not in c else 'X' }}{% endfor %}", "[ a ][b\n]", True),
-        (
-            EACH + "{% set c %}[{{ m.content }}]{% endset %}{{ c if 'x' not in c else 'X' }}{% endfor %}",
-            "[ a ][b\n]",
-            True,
-        ),
-        (EACH + "[{{ ''.join([m.content]).replace('x', 'X') }}]{% endfor %}", "[ a ][b\n]", True),
-        (EACH + "[{{ 'X' if 'x' in ''.join([m.content]) else m.content }}]{% endfor %}", "[ a ][b\n]", True),
-        (EACH + "{% if m.content %}[{{ m.content }}]{% endif %}{% endfor %}", "[ a ][b\n]", True),
-        (EACH + "[{{ 'X' if m.content in 'axb' else m.content }}]{% endfor %}", "[ a ][b\n]", True),
-        (EACH + "[{{ 'X' if m.content is in 'axb' else m.content }}]{% endfor %}", "[ a ][b\n]", True),
-        (EACH + "[{{ 'X' if 'axb'.startswith(m.content) else m.content }}]{% endfor %}", "[ a ][b\n]", True),
-        (EACH + "[{{ (m.content * 1).replace('x', 'X') }}]{% endfor %}", "[ a ][b\n]", True),
-        (EACH + "[{{ ('%s' % (m.content,)).replace('x', 'X') }}]{% endfor %}", "[ a ][b\n]", True),
-        (
-            EACH + "{% if m.role in ['user', 'assistant'] %}[{{ m.content }}]{% endif %}{% endfor %}",
-            "[ a ][b\n]",
-            False,
-        ),
+        ("[{{ m.content }}]", "[ a ][b\n]"),
+        ("[{{ m.content | trim }}]", "[a][b]"),
+        ("[{{ m.content.rstrip() + '!' }}]", "[ a!][b!]"),
+        ("[{{ '!' + m['content'].lstrip().rstrip() }}]", "[!a][!b]"),
+        ("{% if m.content is string %}[{{ m.content }}]{% endif %}", "[ a ][b\n]"),
+        ("{% if m.tools %}{{ m.tools | tojson }}{% endif %}[{{ m.content }}]", "[ a ][b\n]"),
+        ("{% if m.role in ['user', 'assistant'] and loop.index0 % 2 < 2 %}[{{ m.content }}]{% endif %}", "[ a ][b\n]"),
     ],
 )
-def test_markup_is_followed_and_what_looks_at_a_text_is_rendered_with_it(
-    source: str, expected: str, looks: bool
-) -> None:
-    """Blanks taken off are taken off; where a text could change the markup, one that does so is refused."""
-    markup = Markup(source)
-    assert str(markup.written((Turn("user", " a "), Turn("assistant", "b\n", learned=True)))) == expected
-    odd = (Turn("user", "axb"), Turn("assistant", "", learned=True))
-    real = render(source, ["user", "assistant"], ["axb", ""])
-    if not looks:
-        assert str(markup.written(odd)) == real
-        return
+def test_markup_that_takes_blanks_off_is_followed(written: str, expected: str) -> None:
+    """Whatever the texts are, so that no row is rendered to find out."""
+    markup = each(written)
+    assert str(markup.written(BLANK)) == expected
+    assert str(markup.written(ODD)) == render(markup.source, ["user", "assistant"], ["axb", ""])
+    assert not markup.shape(["user", "assistant"]).looked
+
+
+@pytest.mark.parametrize(
+    "written",
+    [
+        "[{{ m.content if 'x' not in m.content else 'X' }}]",
+        "[{{ m.content.split('x')[-1] }}]",
+        "[{{ m.content | replace('x', 'X') }}]",
+        "{% set c = m.content ~ ']' %}[{{ c if 'x' not in c else 'X' }}",
+        "{% set c %}[{{ m.content }}]{% endset %}{{ c if 'x' not in c else 'X' }}",
+        "[{{ ''.join([m.content]).replace('x', 'X') }}]",
+        "[{{ 'X' if 'x' in ''.join([m.content]) else m.content }}]",
+        "{% if m.content %}[{{ m.content }}]{% endif %}",
+        "[{{ 'X' if m.content in 'axb' else m.content }}]",
+        "[{{ 'X' if m.content is in 'axb' else m.content }}]",
+        "[{{ 'X' if 'axb'.startswith(m.content) else m.content }}]",
+        "[{{ (m.content * 1).replace('x', 'X') }}]",
+        "[{{ ('%s' % (m.content,)).replace('x', 'X') }}]",
+    ],
+)
+def test_markup_that_looks_at_a_text_is_rendered_with_it(written: str) -> None:
+    """A text that it writes as it writes others is taken; one that it writes otherwise is refused."""
+    markup = each(written)
+    assert str(markup.written(BLANK)) == "[ a ][b\n]"
     with pytest.raises(InputError, match="keeps each turn's text"):
-        markup.written(odd)
+        markup.written(ODD)
 
 
 @pytest.mark.parametrize(

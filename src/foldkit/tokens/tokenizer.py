@@ -13,6 +13,7 @@ from tokenizers.pre_tokenizers import ByteLevel
 from foldkit.formats import InputError
 from foldkit.formats.errors import half_characters
 from foldkit.formats.fingerprint import canonical_json, fingerprint_text
+from foldkit.formats.json_text import has_half
 
 from .without_control import without_control
 
@@ -97,11 +98,8 @@ def _whole_characters(texts: Sequence[str]) -> Iterator[None]:
     try:
         yield
     except TypeError:
-        for text in texts:
-            try:
-                text.encode()
-            except UnicodeEncodeError:
-                raise half_characters(text) from None
+        if half := next(filter(has_half, texts), ""):
+            raise half_characters(half) from None
         raise
 
 
