@@ -16,6 +16,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+import pandas as pd
 import pytest
 import scipy.stats
 from sacrebleu.metrics.bleu import BLEU
@@ -88,6 +89,8 @@ def alone(n: int, seed: int = 0) -> Resamples:
         ("10,000", "10", {"numbers": 0}),
         ("12345,678 and 1,5e3", "12345.678 1500", {"numbers": 1}),
         ("no number", "none", {"numbers": 1}),
+        ("SW 3-5, -2 later", "3 to 5 from SW, then −2", {"numbers": 1}),
+        ("1e999", "1e999", {"numbers": 1}),
         ("rain, wind; fog", "Fog; rain, wind", {"items": 1}),
         ("rain, wind, fog", "ice,Rain , fog.", {"items": 2 / 3}),
         ("rain", "rain, wind", {"items": 2 / 3}),
@@ -98,8 +101,10 @@ def alone(n: int, seed: int = 0) -> Resamples:
         ("[rain]", "[" * 9999, {"items": 0}),
         ("a", "calm calm calm ", {"repeats": 1, "refuses": 0}),
         ("a", "calm, calm, windy", {"repeats": 0}),
+        ("- " * 9, "- " * 6 + "5", {"repeats": 0}),
         ("a", "I’m sorry, I cannot tell.", {"refuses": 1}),
         ("a", "Sorry seas all day", {"refuses": 1}),
+        ("I can't tell.", "I cannot say.", {"refuses": 0}),
         ("a", "The skipper is sorry.", {"refuses": 0}),
     ],
 )
@@ -229,8 +234,9 @@ def test_json_and_columns_are_forms_too() -> None:
     """A schema decides what is well-formed; keys are fields, however they are ordered; a line's cells by name."""
     schema = {"type": "object", "required": ["force"], "properties": {"force": {"type": "integer"}}}
     form = Form(schema=schema)
-    one = Reply('{"force": 5, "sea": "rough"}', '{"sea": "calm", "force": 5}')
-    assert field_matches(one, form) == {"force": True, "sea": False}
+    for force in ("5", "5.0", "0.5e1"):  # the same number in JSON, and an integer (draft 2020-12)
+        one = Reply('{"force": 5, "sea": "rough"}', f'{{"sea": "calm", "force": {force}}}')
+        assert field_matches(one, form) == {"force": True, "sea": False}
     for broken in ('{"force": "5"}', "[5]", "force 5", '{"sea": "calm"}', '{"force": 5, "sea": "\\ud83d"}'):
         assert MEASURES["format"].figure(Reply(one.target, broken), form) == 0
     line = Form(columns=("way", "force"))
@@ -320,15 +326,20 @@ class _Rows(Resamples):
         self.n_groups, self.group_of, self.seed = n, np.arange(n), 0
 
 
-def test_resampled_intervals_cover_too() -> None:
-    """400 simulated tables of 100 figures that are no shares: 92 to 98% (three standard errors about 95)."""
+@pytest.mark.parametrize(("n", "least"), [(5, 0.88), (8, 0.92), (20, 0.92), (100, 0.92)])
+@pytest.mark.parametrize("copies", [1, 3])
+def test_resampled_intervals_cover_too(n: int, least: float, copies: int) -> None:
+    """400 simulated tables of figures that are no shares: 92 to 98% (three standard errors about 95).
+
+    Of five groups a resampled interval cannot reach far enough, and covers some 91%; 84% by plain percentiles.
+    """
     rng = np.random.default_rng(0)
-    resamples, covered = alone(100), 0
+    resamples, covered = Resamples([str(index // copies) for index in range(n * copies)], 0), 0
     for _ in range(400):
-        figures = rng.beta(2, 3, 100)
-        interval = resamples.interval(resamples.each(functools.partial(mean, figures, np.ones(100))))
+        figures = np.repeat(rng.beta(2, 3, n), copies)
+        interval = resamples.interval(resamples.each(functools.partial(mean, figures, np.ones(n * copies))))
         covered += interval.low <= 0.4 <= interval.high
-    assert 0.92 <= covered / 400 <= 0.98
+    assert least <= covered / 400 <= 0.98
 
 
 def test_planted_ties_are_seldom_called_and_a_planted_gain_is_found() -> None:
@@ -465,8 +476,8 @@ def test_rows_of_one_group_are_resampled_together() -> None:
     assert apart.value == wide.value == 0.5
     assert wide.high - wide.low > 3 * (apart.high - apart.low)
     uneven = share_interval([1.0] * 4 + [0.0] * 6, Resamples([*"aaaabbcccd"], 0))
-    # Of all 256 draws of four groups 2.0% show a share above 12 of 14, and 3.5% that or more.
-    assert (uneven.value, uneven.low, uneven.high) == (0.4, 0.0, pytest.approx(12 / 14))
+    # Of all 256 draws of four groups 1 has the first alone: 33 times what lies outside an interval of four.
+    assert (uneven.value, uneven.low, uneven.high) == (0.4, 0.0, 1.0)
     assert paired_test(np.ones(200), together, share=True) == pytest.approx(2 / 2**4)
     with pytest.raises(ValueError, match="no row"):
         Resamples([], 0)
@@ -512,10 +523,31 @@ def card_of(
     given[1] = Given("adapter", own, 10, general[1], {"case": [reply("SW 5", "SW 4")] * len(own)})
     better = {name: measure.higher_is_better for name, measure in MEASURES.items()}
     signed = {"by": "kind", "seed": settings.seed, "adapter": "x", "higher_is_better": better}
+    signed["settings"] = dataclasses.asdict(settings)
     groups = groups or [str(n) for n, _ in rows]
     asked = {"prompts": [f"prompt {number}" for number, _ in rows], **(asked or {})}
     known = Asked(rows, groups=groups, form=FORM, **asked)
     return make_scorecard(given, known, settings, signed, list(MEASURES.values()))
+
+
+def test_answers_are_measured_from_behind_their_thoughts() -> None:
+    """Each as if it had none, but for what the base says without any; rows keep the whole of them."""
+    said, thoughts = ["SW 4", *["SW 5"] * 39], [f"row {n}, or 7? </think>" for n in range(40)]
+    plain = card_of(said)
+    card = card_of(
+        [f"{thought}</think>\n{text}" for thought, text in zip(thoughts, said, strict=True)],
+        targets=[f"{thought} SW 5" for thought in thoughts],
+        after="</think>",
+    )
+    columns = ["contender", "measure", "value", "low", "high", "difference", "p", "word"]
+    of_answers = [
+        one.table()[columns][~one.table()["measure"].isin(("loss", "bits", "perplexity", "tokens", "ranked"))]
+        for one in (plain, card)
+    ]
+    pd.testing.assert_frame_equal(*of_answers)
+    assert (card.contender("adapter").fields, card.confused) == (plain.contender("adapter").fields, plain.confused)
+    assert confusion_rows(card) == confusion_rows(plain)
+    assert card.rows[0]["contenders"]["adapter"]["answer"] == "row 0, or 7? </think></think>\nSW 4"
 
 
 def with_one(score: ContenderScore, name: str) -> ContenderScore:
@@ -706,7 +738,8 @@ def test_rows_too_few_for_any_difference_are_told() -> None:
     needed = min(n_rows for n_rows, found in told.items() if found)
     few = all_lines(card_of(["SW 5"] * 4))
     n_measures = len(card.contender("adapter").differences)
-    assert f"No difference can be told of 4 rows by {n_measures} measures: {needed} or more could do it." in few
+    narrow = "; resampled intervals of fewer than 5 are too narrow"
+    assert f"No difference can be told of 4 rows by {n_measures} measures: {needed} or more could do it{narrow}." in few
     assert any("of 4 groups of rows" in line for line in all_lines(card_of(["SW 5"] * 8, groups=[*"abcd"] * 2)))
 
 

@@ -9,12 +9,20 @@ from typing import Any
 _HALF = re.compile(r"\\u[dD][89a-fA-F]")
 
 
-def json_value(text: str) -> Any:
-    """Return the value of a JSON text; raises ValueError for what is none, and for half a character."""
-    value = json.loads(text)
+def json_value(text: str, *, whole: bool = False) -> Any:
+    """Return the value of a JSON text; raises ValueError for what is none, and for half a character.
+
+    With `whole` a number is an int where it is a whole one, as 5.0 is.
+    """
+    value = json.loads(text, parse_float=_number if whole else None)
     if escapes_halves(text) and has_half(value):
         raise ValueError("half of a surrogate pair: export the text again")
     return value
+
+
+def _number(text: str) -> int | float:
+    value = float(text)
+    return int(value) if value.is_integer() else value
 
 
 def escapes_halves(text: str) -> bool:

@@ -2,7 +2,8 @@
 
 A proportion of single rows has the score interval of Wilson 1927, and where every figure is 0 or every one 1 the exact
 one of Clopper and Pearson 1934. All others are resampled, groups with their rows, the ratio taken in each resample
-(Efron and Tibshirani 1993, chapter 13, percentile interval).
+(Efron and Tibshirani 1993, chapter 13, percentile interval), the percentiles further out where groups are few
+(Hesterberg 2015, section 5.3, expanded percentile interval).
 """
 
 from __future__ import annotations
@@ -63,14 +64,29 @@ class Resamples:
         some = (self._drawn[start : start + at_once] for start in range(0, len(self._drawn), at_once))
         return np.concatenate([whole(drawn.take(self.group_of, 1).astype(float)) for drawn in some])
 
-    def interval(self, values: np.ndarray) -> Interval:
-        """Return the interval of a figure given for the rows as they are, then for each resample."""
-        low, high = np.nanquantile(values[1:], [(1 - LEVEL) / 2, (1 + LEVEL) / 2])
+    def interval(self, values: np.ndarray, n: int = 0) -> Interval:
+        """Return the interval of a figure given for the rows as they are, then for each resample.
+
+        `n` is how many groups the figure is of, 0 for all of them.
+        """
+        out = _share_outside(n or self.n_groups)
+        low, high = np.nanquantile(values[1:], [out, 1 - out])
         return Interval(float(values[0]), float(low), float(high))
 
     def by_group(self, figures: np.ndarray) -> np.ndarray:
         """Return the sum of the figures of each group."""
         return np.bincount(self.group_of, figures, self.n_groups)
+
+
+def _share_outside(n: int) -> float:
+    """Return the share of resamples of n groups that lies outside an interval at each end.
+
+    Resamples scatter less than samples, by the root of (n - 1) / n, and know the scatter of few only as well as
+    Student's t of n - 1 says.
+    """
+    from scipy.special import ndtr, stdtrit
+
+    return float(ndtr(stdtrit(n - 1, (1 - LEVEL) / 2) * (n / (n - 1)) ** 0.5)) if n > 1 else 0.0
 
 
 def share_interval(figures: Sequence[float], resamples: Resamples, among: Sequence[bool] | None = None) -> Interval:
@@ -82,7 +98,7 @@ def share_interval(figures: Sequence[float], resamples: Resamples, among: Sequen
     hits, groups = np.asarray(figures)[chosen], resamples.group_of[chosen]
     n = len(np.unique(groups))
     if n < len(hits) and 0 < hits.mean() < 1:
-        return resamples.interval(resamples.each(lambda counts: mean(hits, np.ones(len(hits)), counts[:, chosen])))
+        return resamples.interval(resamples.each(lambda counts: mean(hits, np.ones(len(hits)), counts[:, chosen])), n)
     return share_of(round(n * float(hits.mean())), n)
 
 

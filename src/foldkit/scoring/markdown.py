@@ -81,7 +81,9 @@ def confusion_rows(card: Scorecard) -> Table:
     last = card.contenders[-1].name
     if not {"label", "f1"} & set(card.contenders[-1].measures):
         return [], []
-    pairs = [label_pair(Reply(row["target"], row["contenders"][last]["answer"])) for row in card.rows]
+    after = card.signed.get("settings", {}).get("after", "")
+    replies = (Reply(row["target"], row["contenders"][last]["answer"]) for row in card.rows)
+    pairs = [label_pair(reply.behind(after)) for reply in replies]
     labels = sorted({target for target, _ in pairs})
     if len(labels) > MOST_LABELS:
         return [], []

@@ -92,11 +92,11 @@ def make_scorecard(
         {value: len(indices) for value, indices in scoring.places.items()},
         {name: len(indices) for name, indices in scoring.far_places.items()},
         tuple(asked.leaks),
-        _confused(given[-1].replies, asked, settings),
+        _confused(scoring.behind(given[-1].replies), asked, settings),
         tuple(asked.suspects),
         _share_of_train([reply.target for reply in given[0].replies], asked),
         _commonest([reply.target for reply in given[0].replies]),
-        _floors(given[-1].replies, figures[-1], scoring),
+        _floors(scoring.behind(given[-1].replies), figures[-1], scoring),
         kept,
     )
 
@@ -113,7 +113,12 @@ class _Scoring:
 
     def figures(self, replies: Sequence[Reply]) -> dict[str, Figures]:
         """Return the figures of the rows by each measure that these replies have what it needs for."""
-        return {m.name: Figures.of(m, replies, self.asked.form) for m in self.measures if m.fits(replies)}
+        behind = self.behind(replies)
+        return {m.name: Figures.of(m, behind, self.asked.form) for m in self.measures if m.fits(behind)}
+
+    def behind(self, replies: Sequence[Reply]) -> list[Reply]:
+        """Return what is measured of replies."""
+        return [reply.behind(self.settings.after) for reply in replies]
 
     @property
     def far_places(self) -> dict[str, list[int]]:
@@ -141,7 +146,7 @@ class _Scoring:
             self._cost(given, tokens),
             {name: one.interval(self.resamples) for name, one in own.items()},
             {} if given is base else self._differences(own, of_base),
-            _field_shares(replies, self.asked.form) if "fields" in own else {},
+            _field_shares(own["fields"].replies, self.asked.form) if "fields" in own else {},
             {place: _wholes_of(own, rows) for place, rows in self.places.items()},
             {place: _wholes_of(own, rows) for place, rows in self.far_places.items()},
             _share_of_train([reply.answer for reply in replies], self.asked),

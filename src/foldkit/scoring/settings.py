@@ -68,6 +68,7 @@ class JudgeSettings:
 class ScoreSettings:
     """Measures, more contenders, and what they need.
 
+    With `after`, a mark such as `</think>`, answers and targets are measured from behind the last one that each has.
     `pattern` is a regular expression with named groups that a well-formed reply matches as a whole; `schema` a JSON
     Schema file for replies in JSON; `columns` the names of a line's cells. `tolerance` is how far a number may be off,
     as a share of it. `own` are functions of yours, `file.py:name`. `by` is a column whose values are scored apart too.
@@ -81,6 +82,7 @@ class ScoreSettings:
 
     measures: tuple[str, ...] = ("loss", "exact", "similarity")
     contender: tuple[ContenderSettings, ...] = ()
+    after: str = ""
     pattern: str = ""
     schema: str = ""
     columns: tuple[str, ...] = ()

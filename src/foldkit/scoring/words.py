@@ -24,6 +24,8 @@ _LABELS = 0.8
 # What share of train one reply is, what a column reaches, and of how many pairs length tells the better reply, before
 # they are spoken of; what any reaches that does as well as a contender.
 _COMMON, _MUCH, _BIASED, _REACHED = 0.2, 0.5, 0.6, 0.1
+# Of how many rows or groups a resampled interval can reach as far as it should; see the test of what intervals cover.
+_SCATTER = 5
 
 
 def verdict_lines(card: Scorecard) -> list[str]:
@@ -202,10 +204,11 @@ def _too_few(card: Scorecard) -> list[str]:
     needed = math.floor(math.log2(2 * n_measures / ALPHA)) + 1 if n_measures else 0
     if card.n_groups >= needed:
         return []
-    units = "rows" if card.n_groups == card.n_rows else "groups of rows"
-    return [
-        f"No difference can be told of {card.n_groups} {units} by {n_measures} measures: {needed} or more could do it."
-    ]
+    plural = "s" * (card.n_groups != 1)
+    units = f"row{plural}" if card.n_groups == card.n_rows else f"group{plural} of rows"
+    narrow = f"; resampled intervals of fewer than {_SCATTER} are too narrow" if card.n_groups < _SCATTER else ""
+    said = f"No difference can be told of {card.n_groups} {units} by {n_measures} measures"
+    return [f"{said}: {needed} or more could do it{narrow}."]
 
 
 def _told(name: str, difference: Difference) -> str:

@@ -52,8 +52,9 @@ def judged(
     grader, made_from = grader_of(settings, sheet, base)
     kept_at = sheet.path("answers") / f"judge-{fingerprint_value(made_from).removeprefix('sha256:')}.jsonl"
     judge, prompts, first = KeptGrades(grader, kept_at), asked.prompts, given[0]
-    of_each = {one.name: grade_items(one.replies, prompts, settings) for one in given}
-    pairs = {one.name: pair_items(first.replies, one.replies, prompts) for one in given[1:] if settings.pairs}
+    heard = {one.name: [reply.behind(sheet.score.after) for reply in one.replies] for one in given}
+    of_each = {name: grade_items(replies, prompts, settings) for name, replies in heard.items()}
+    pairs = {one.name: pair_items(heard[first.name], heard[one.name], prompts) for one in given[1:] if settings.pairs}
     items = [*itertools.chain(*of_each.values(), *pairs.values())]
     tokens = estimated_tokens(judge.missing(items).values())
     done = progress(f"judge, about {tokens:,} tokens", len(items))
@@ -87,7 +88,7 @@ def grader_of(settings: JudgeSettings, sheet: Sheet, base: Base) -> tuple[Grader
     same = path.resolve() == sheet.base_path().resolve()
     own = base if same else open_base(path, base.dtype, sheet.base.weights, base.decoder.device)
     side = open_text_side(path)
-    markup: Markup = side.markup("auto")
+    markup: Markup = side.markup("auto", sheet.base.markup_values if same else {})
     answerer = Answerer(own.decoder, side, read_template("question", sheet.folder), markup)
 
     def run(items: Sequence[Item]) -> Iterator[tuple[str, str]]:

@@ -24,13 +24,14 @@ def ended(reply: Reply, form: Form) -> float:
 
 
 def repeats(reply: Reply, form: Form) -> float:
-    """Return 1 where a piece of 4 to 80 characters stands three times in a row."""
-    return float(_REPEATS.search(reply.answer) is not None)
+    """Return 1 where a piece of 4 to 80 characters stands three times in a row, as none does in the target."""
+    return float(bool(_REPEATS.search(reply.answer)) and not _REPEATS.search(reply.target))
 
 
 def refuses(reply: Reply, form: Form) -> float:
-    """Return 1 where the answer begins as a refusal does (English wordings)."""
-    return float(_REFUSES.search(reply.answer.replace("’", "'")) is not None)
+    """Return 1 where the answer begins as a refusal does (English wordings), and the target does not."""
+    answer, target = (bool(_REFUSES.search(text.replace("’", "'"))) for text in (reply.answer, reply.target))
+    return float(answer and not target)
 
 
 LENGTH = Measure("length", "shorter of answer and target over the longer, by characters", 0, 1, True, length)

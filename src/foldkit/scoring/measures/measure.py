@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -46,6 +47,13 @@ class Reply:
     ended: bool = True
     row: Mapping[str, str] = field(default_factory=dict)
     grades: Mapping[str, float | None] = field(default_factory=dict)
+
+    def behind(self, mark: str) -> Reply:
+        """Return the same with what stands behind the last such mark of target and answer, all where it has none."""
+        if not mark:
+            return self
+        target, answer = (text.rpartition(mark)[2] for text in (self.target, self.answer))
+        return dataclasses.replace(self, target=target, answer=answer)
 
 
 def mean(figures: np.ndarray, weights: np.ndarray, counts: np.ndarray) -> np.ndarray:
