@@ -53,8 +53,9 @@ PLANTED = {
 
 
 def test_clean_rows_give_no_finding() -> None:
-    """No false alarm; dates, hours and numbers in a text are no phone numbers; texts alone contradict nothing."""
+    """No false alarm: dates, hours and numbers are no phone numbers, thoughts no markup; texts contradict nothing."""
     pairs = clean() | {99: Pair("Note of 1931-01-03, 0600 and 06:00: 12 boats, 3.5 miles.", "Sea as it was at 1800.")}
+    pairs[98] = Pair("Note: the glass falls all the evening.", "<think>It will blow.</think> Stay in, all of you.")
     assert check_pairs(pairs, 0.85) == []
     assert check_pairs({row: Pair("", pair.reply) for row, pair in clean().items()}, 0.85) == []
 

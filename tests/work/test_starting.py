@@ -323,6 +323,20 @@ def test_a_system_text_of_a_rows_own_is_a_turn(tmp_path: Path, cells: dict[str, 
         assert ("input" not in cells) or first[0].text in ("Say\n\n0.", "Say 0.\n\n0")
 
 
+@pytest.mark.parametrize(
+    ("tag", "n", "mark"), [("think", 40, "</think>"), ("reasoning", 21, "</reasoning>"), ("b", 40, "")]
+)
+def test_thoughts_that_most_replies_begin_with_are_not_measured(tmp_path: Path, tag: str, n: int, mark: str) -> None:
+    """As the sheet says; what stands in other tags is measured."""
+    thoughtful = rows(
+        prompt=lambda i: f"sea {i}?", answer=lambda i: f"<{tag}>hm {i}</{tag}> calm {i}" if i < n else "calm"
+    )
+    (tmp_path / "r.jsonl").write_text("\n".join(json.dumps(row) for row in thoughtful))
+    started = foldkit.start("r.jsonl", tmp_path)
+    assert foldkit.read_sheet(started.sheet).score.after == mark
+    assert any("measured from behind" in one for one in started.assumed) == bool(mark)
+
+
 def test_a_column_of_grades_is_told(tmp_path: Path) -> None:
     """For all answers are learned; where there is none nothing is said."""
     for name, said in (("Rating", 1), ("place", 0), ("liked", 1)):

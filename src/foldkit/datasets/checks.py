@@ -17,6 +17,7 @@ from foldkit.formats import fingerprint_value, seal, unsealed, write_aside
 from foldkit.formats.errors import shown
 from foldkit.rows import has_turns, listed_values
 from foldkit.rows.near import near_texts, plain
+from foldkit.rows.thoughts import THOUGHT_TAGS
 
 from .pairs import Pair, texts_of
 
@@ -32,11 +33,12 @@ class Finding:
 
 
 # Findings that were kept by checks of another version are found anew.
-CHECKS_VERSION = 9
+CHECKS_VERSION = 10
 Pairs = Mapping[int, Pair]
 _EMAIL = re.compile(r"[\w.+-]+@[\w-]+\.[\w.]+")
 _PHONE = re.compile(r"(?<![\w.])(?!\d{4}-\d\d-\d\d)\+?\d[\d ()/-]{7,}\d(?![\w.])")
-_TAG, _ENTITY, _CONTROL = r"</?[a-z][a-z0-9]*(?:\s[^<>]*)?/?>", r"&(?:amp|lt|gt|quot|nbsp|#\d+);", r"<\|[^|<>]{1,40}\|>"
+_TAG = rf"</?(?!(?:{THOUGHT_TAGS})>)[a-z][a-z0-9]*(?:\s[^<>]*)?/?>"
+_ENTITY, _CONTROL = r"&(?:amp|lt|gt|quot|nbsp|#\d+);", r"<\|[^|<>]{1,40}\|>"
 _MARKUP = re.compile(f"{_TAG}|{_ENTITY}|{_CONTROL}", re.IGNORECASE)
 # The replacement character, control characters, and UTF-8 that was read as Latin-1.
 _ODD_ALONE = r"\ufffd\u0000-\u0008\u000b\u000c\u000e-\u001f\u007f"

@@ -69,7 +69,8 @@ class Found(NamedTuple):
     The reading names columns anew, and `kind` has those names. `roles` are names of roles in messages, with ours.
     `shape` is the section that makes examples of the rows, where one is needed, and `group` what it keeps together:
     `n_units` of `n_rows` examples. With `in_order` the last of them are the test part; `prose` has units, `replies`
-    are "lists" or "numbers", where they are such; `told` are the parts that rows come in already.
+    are "lists" or "numbers", where they are such; `told` are the parts that rows come in already. `after` is the mark
+    that ends the thoughts that replies begin with.
     """
 
     reading: RowsSettings
@@ -85,6 +86,7 @@ class Found(NamedTuple):
     prose: bool = False
     replies: str = ""
     told: ToldParts = ToldParts()
+    after: str = ""
 
 
 def sheet_text(found: Found, window: int) -> str:
@@ -111,7 +113,7 @@ epochs = {epochs}
 batch = {batch}
 learning_rate = 1e-3
 {_objective(found.kind)}
-{_score(found.kind, found.replies)}"""
+{_score(found)}"""
 
 
 def pace(found: Found) -> tuple[int, int]:
@@ -210,17 +212,19 @@ def _objective(kind: Kind) -> str:
     return '# objective = "odds"        # holds the chosen reply against the rejected one\n' if paired else ""
 
 
-def _score(kind: Kind, replies: str) -> str:
+def _score(found: Found) -> str:
+    kind = found.kind
     if kind.name == "text":  # nothing is asked
         return f'[score]\nmeasures = ["loss"]\n{_GENERAL}'
     of_answers = '"label", "f1"' if kind.name in ("label", "grouped", "choices", "ticked") else '"exact", "similarity"'
-    if replies:
-        of_answers = f'"exact", "{_MEASURES[replies]}"'
+    if found.replies:
+        of_answers = f'"exact", "{_MEASURES[found.replies]}"'
     if kind.name == "graded":  # each row is a pair
         of_answers = f'"ranked", {of_answers}'
+    after = f"after = {quoted(found.after):<19} # answers are measured from behind it\n" if found.after else ""
     return f"""[score]
 measures = ["loss", {of_answers}]
-{_GENERAL}
+{after}{_GENERAL}
 [[score.contender]]
 name = "base with 3 shots"
 shots = 3

@@ -32,6 +32,8 @@ from foldkit.rows import (
 from foldkit.rows.reading import collected
 from foldkit.rows.settings import UNITS
 from foldkit.rows.shapes import JudgedSettings, PiecesSettings
+from foldkit.rows.tables import rows_of
+from foldkit.rows.thoughts import mark_of_thoughts
 from foldkit.templates import template_from_mapping
 
 from .inputs import Inputs, open_inputs
@@ -96,6 +98,10 @@ def start(
         if found.group and not found.told.whole:
             found, parted = _parted(found, inputs)
             told.append(parted)
+        found = found._replace(after=_mark_of_thoughts(found, inputs))
+        told += [
+            f"replies begin with thoughts: they are learned, and measured from behind {a}" for a in [found.after] if a
+        ]
         found, window, fits = _fitted(found, inputs)
         write_aside(template_at, template_text(found))
         write_aside(sheet_at, sheet_text(found, window))
@@ -217,9 +223,22 @@ def _paced(found: Found) -> list[str]:
     return [f"{found.n_rows} rows are few: batches of {batch} and {epochs} epochs, about {n_steps} steps"]
 
 
+def _first_rows(found: Found, inputs: Inputs) -> pd.DataFrame:
+    return (inputs.table if found.shape else next(inputs.stream()).table).head(FIRST_ROWS)
+
+
+def _mark_of_thoughts(found: Found, inputs: Inputs) -> str:
+    """Return the mark that ends the thoughts of replies, where they begin with some."""
+    replies = []
+    for _, row in rows_of(_first_rows(found, inputs)):
+        with contextlib.suppress(ValueError):  # a conversation that cannot be used
+            replies.append(inputs.template.target(row))
+    return mark_of_thoughts(replies)
+
+
 def _fitted(found: Found, inputs: Inputs) -> tuple[Found, int, str]:
     """Return the same with texts that are too long cut in pieces, the window, and what both assume."""
-    first = (inputs.table if found.shape else next(inputs.stream()).table).head(FIRST_ROWS)
+    first = _first_rows(found, inputs)
     coded = code_rows(first, dataclasses.replace(inputs.coder, window=2**20))
     if not len(coded.examples):
         aside = coded.set_aside[0]
