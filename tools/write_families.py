@@ -50,7 +50,20 @@ the end marker, for prompts that a template writes whole and for texts that are 
 Some markups open a reply otherwise when they ask for one than they write
 it in a conversation, with an empty block of thoughts for one: the last reply is learned after what asks for it, and
 `foldkit look --template` shows both. Learned replies before it stand as in a conversation; `foldkit build` says in how
-many rows that is not what asks for them.
+many rows that is not what asks for them. Some leave out the thoughts of a reply once it is an earlier one:
+the last reply is learned with its thoughts, earlier ones stand without, as at asking, and `foldkit build` says in how
+many rows.
+
+What else a markup reads is given to it in the sheet, and goes with the adapter; `foldkit look --template` lists names.
+
+```toml
+[base.markup_values]
+enable_thinking = false         # a name that the markup reads
+strftime_now = "2026-11-29"     # the day that it writes, where it asks for one
+```
+
+A markup that needs a day and is told none gets 1 January 2026, at training as at asking, so that a prompt is the same
+tomorrow.
 
 Block types of GGUF, each bit-checked against the format's own package:
 {blocks}.

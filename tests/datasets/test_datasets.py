@@ -218,12 +218,12 @@ def test_conversations_that_the_markup_does_not_take_are_set_aside(side: TextSid
         "{% if add_generation_prompt %}<turn>assistant\n{% endif %}"
     )
     good = [{"role": "user", "content": "a"}, {"role": "assistant", "content": "b"}]
-    talks = [good] * 5 + [[good[0], *good], [good[0], {"role": "assistant", "content": "note: c"}]]
+    talks = [good] * 5 + [[good[0], *good], [good[0], {"role": "assistant", "content": "c note:"}]]
     table = pd.DataFrame({"messages": [json.dumps(talk) for talk in talks]}, index=pd.RangeIndex(1, 8))
     coder = Coder(read_template("conversation", tmp_path), Encoder(side, Markup(source, end_marker="<end>")), 60)
     dataset = built(table, coder, SplitSettings(0, 0), tmp_path, size=6)  # the last piece has no other row
     reasons = {row.row: row.reason for row in dataset.set_aside}
-    assert "found 'two questions in a row'" in reasons[6]
+    assert "user, user: two questions in a row'" in reasons[6]
     assert "expected markup that keeps each turn's text" in reasons[7]
     assert len(dataset.parts["train"]) == 5
     with pytest.raises(InputError, match="two questions in a row"):
@@ -243,16 +243,22 @@ def test_what_the_encoding_loses_is_said(side: TextSide, tmp_path: Path, tokeniz
     assert notes(side, side.markup()) == []
     ends = "{% for m in messages %}{{ m.role }}: {{ m.content }}<end>{% endfor %}"
     assert notes(side, Markup(ends + "{% if add_generation_prompt %}assistant: {% endif %}")) == [
-        "the prompt ends in a blank in 60 rows, first 1"
+        "the prompt ends in a blank, so its tokens may differ from those at asking: 60 rows, first 1"
     ]
     twice = dataclasses.replace(template, turn=template.turn * 2)
     assert notes(side, Markup(ends), twice) == [
-        "the markup opens replies before the last one otherwise than when they are asked for in 60 rows, first 1"
+        "the markup opens replies before the last one otherwise than when they are asked for: 60 rows, first 1"
     ]
     values = json.loads(tokenizer_text)
     values["normalizer"] = {"type": "Sequence", "normalizers": [{"type": "NFD"}, {"type": "StripAccents"}]}
     lossy = dataclasses.replace(side, tokenizer=TextTokenizer(json.dumps(values), "here"))
-    assert notes(lossy, side.markup()) == ["the tokenizer does not give the target back exactly in 1 rows, first 7"]
+    assert notes(lossy, side.markup()) == ["the tokenizer does not give the learned text back exactly: 1 row, first 7"]
+    table.loc[4, "question"], table.loc[[5, 8], "answer"] = "aside? Fog?", "say: calm"
+    thinks = "{% for m in messages %}<turn>{{ m.content.split('? ')[-1] }}<end>{% endfor %}"
+    assert notes(side, Markup(thinks + "{% if add_generation_prompt %}<turn>say:\n{% endif %}")) == [
+        "the reply begins with what the markup has already opened it with: 2 rows, first 5",
+        "the markup leaves out the beginning of a text before the reply: 1 row, first 4",
+    ]
 
 
 def test_a_stored_dataset_comes_back_until_its_inputs_change(

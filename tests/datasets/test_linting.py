@@ -72,6 +72,7 @@ def changed(column: str, row: int, text: str) -> pd.DataFrame:
         ([ASK, SAY], {"markup": ENDLESS}, {"unusable markup": ()}),
         ([{"role": "system", "text": "Be brief."}, ASK, SAY], {"markup": DROPS}, {"unusable markup": ()}),
         ([ASK, SAY], {"markup": OWN}, {"added text": ()}),
+        ([ASK, SAY], {"markup": "{{ way if tools }}" + TURNS + ASKS}, {"markup values": ()}),
         ([ASK, SAY], {"markup": TURNS}, {"another opening": ()}),
         (
             [ASK, SAY, ASK, SAY],

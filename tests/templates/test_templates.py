@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from foldkit.formats import FoldKitError, InputError
+from foldkit.formats import FoldKitError, InputError, UsageError
 from foldkit.templates import HEADINGS, Markup, Turn, read_template, template_from_mapping
 from foldkit.templates.rendering import render
 
@@ -206,7 +206,7 @@ def test_markup_that_takes_blanks_off_is_followed(written: str, expected: str) -
     """Whatever the texts are, so that no row is rendered to find out."""
     markup = each(written)
     assert str(markup.written(BLANK)) == expected
-    assert str(markup.written(ODD)) == render(markup.source, ["user", "assistant"], ["axb", ""])
+    assert str(markup.written(ODD)) == render(markup.source, ["user", "assistant"], ["axb", ""], {})
     assert not markup.shape(["user", "assistant"]).looked
 
 
@@ -214,7 +214,7 @@ def test_markup_that_takes_blanks_off_is_followed(written: str, expected: str) -
     "written",
     [
         "[{{ m.content if 'x' not in m.content else 'X' }}]",
-        "[{{ m.content.split('x')[-1] }}]",
+        "[{{ m.content.split('x')[0] }}]",
         "[{{ m.content | replace('x', 'X') }}]",
         "{% set c = m.content ~ ']' %}[{{ c if 'x' not in c else 'X' }}",
         "{% set c %}[{{ m.content }}]{% endset %}{{ c if 'x' not in c else 'X' }}",
@@ -234,6 +234,70 @@ def test_markup_that_looks_at_a_text_is_rendered_with_it(written: str) -> None:
     assert str(markup.written(BLANK)) == "[ a ][b\n]"
     with pytest.raises(InputError, match="keeps each turn's text"):
         markup.written(ODD)
+
+
+# As markups of models that think aloud: of earlier turns their thoughts are left out, the last one is written anew.
+THINKS = (
+    "{% for m in messages %}<turn>{{ m.role }}{{ '\\n' }}{% set c = m.content %}{% if '</think>' in c %}"
+    "{% set t = c.split('</think>')[0].split('<think>')[-1] %}{% set c = c.split('</think>')[-1].lstrip() %}{% endif %}"
+    "{% if m.role == 'assistant' and loop.last %}<think>{{ t or '' }}</think>{% endif %}{{ c }}<end>{% endfor %}"
+    "{% if add_generation_prompt %}<turn>assistant{{ '\\n' }}{% if thinks is defined and not thinks %}<think></think>"
+    "{% endif %}{% endif %}"
+)
+
+
+def test_thoughts_that_a_markup_leaves_out_later_are_learned_and_left_out_later() -> None:
+    """A prompt is the markup's own rendering, whatever the texts; the last reply stands as the row has it."""
+    markup = Markup(THINKS)
+    roles, thought = ["user", "assistant", "user"], "<think> SW? </think> SW 5"
+    asked = markup.written(
+        [Turn(role, text) for role, text in zip(roles, ["a", thought, "b"], strict=True)], asking=True
+    )
+    assert asked.texts == ["a", "SW 5", "b"]
+    assert str(asked) == render(THINKS, roles, ["a", thought, "b"], {"add_generation_prompt": True})
+    ending = markup.ending(roles[:2])
+    assert ending.pieces == ("<end><turn>assistant\n<think></think>", "<end>")
+    assert markup.reply(ending, roles[:2], ["a", thought]) == thought
+    with pytest.raises(InputError, match="keeps each turn's text"):  # no end of it is left, which would be to drop it
+        markup.written([Turn("assistant", "<think> SW? </think>"), Turn("user", "b")])
+    with pytest.raises(InputError, match="keeps each turn's text"):
+        markup.reply(ending, roles[:2], ["a", "</think> \n"])
+
+
+@given(texts=st.lists(st.text("ax "), min_size=3, max_size=3))
+def test_what_is_left_out_is_a_beginning(texts: list[str]) -> None:
+    """Whatever is written is what a rendering gives, and of each text its end; else it is refused."""
+    markup, turns = each("[{{ m.content.split('x')[-1] }}]"), [Turn("user", text) for text in texts]
+    kept = [text.split("x")[-1] for text in texts]
+    if any(text.strip() and not end.strip() for text, end in zip(texts, kept, strict=True)):
+        with pytest.raises(InputError, match="keeps each turn's text"):
+            markup.written(turns)
+    else:
+        assert list(markup.written(turns).texts) == kept
+
+
+def test_names_that_a_markup_reads_are_given_values() -> None:
+    """Those alone; a day where it needs one, always the same; what some have around replies writes nothing."""
+    says = "{% set c = 1 %}{{ c }}{% for m in messages %}{% generation %}{{ m.content }}{% endgeneration %}{% endfor %}"
+    day = says + "{{ strftime_now('%d %b %Y') }}"
+    for source, values, expected in (
+        (says + "{{ where }} {{ n or 0 }}", {"where": "Pell", "n": 3}, "1abPell 3"),
+        (day, {}, "1ab01 Jan 2026"),
+        (day, {"strftime_now": "2026-11-29"}, "1ab29 Nov 2026"),
+        (says + "{{ strftime_now('%Y') if strftime_now is defined else 'no day' }}", {}, "1abno day"),
+    ):
+        markup = Markup(source).given(values)
+        assert str(markup.written(TURNS)) == expected
+        assert Markup.from_mapping(json.loads(json.dumps(markup.as_mapping())), "markup") == markup
+    assert Markup(says + "{{ where }}{{ n }}").given({"n": 1}).open_names == ["where"]
+    for source, values, said in (
+        (day, {"messages": "x"}, r"\[base.markup_values\]: name: .* 'messages'; known: strftime_now"),
+        (says + "{{ where }}", {"were": "x"}, "did you mean 'where'"),
+        (HEADINGS, {"n": 1}, "known: none"),
+        (day, {"strftime_now": "29 Nov"}, "strftime_now: expected a day such as 2026-01-01, found '29 Nov'"),
+    ):
+        with pytest.raises(UsageError, match=said):
+            Markup(source).given(values)
 
 
 @pytest.mark.parametrize(

@@ -34,7 +34,7 @@ class AdapterHeader:
 
     settings: AdapterSettings
     template: dict[str, Any]
-    markup: dict[str, str]
+    markup: dict[str, Any]
     base: str
     base_fingerprint: str
     data_fingerprint: str

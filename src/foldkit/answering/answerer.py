@@ -46,7 +46,7 @@ class Answerer:
     def of_adapter(cls, decoder: Decoder, side: TextSide, adapter: Adapter, header: AdapterHeader) -> Answerer:
         """Return an answerer that uses the template and the markup that the adapter was trained with."""
         template = template_from_mapping(header.template, "adapter file, template")
-        return cls(decoder, side, template, Markup(**header.markup), adapter)
+        return cls(decoder, side, template, Markup.from_mapping(header.markup, "adapter file, markup"), adapter)
 
     def prompt_ids(self, row: Mapping[str, str], before: Before = NO_SHOTS, where: str = "question") -> tuple[int, ...]:
         """Return the ids of the prompt. Raises InputError, with `where`, for slots that are blank or missing."""

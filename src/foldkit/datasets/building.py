@@ -12,7 +12,7 @@ import pandas as pd
 from foldkit.formats import InputError
 from foldkit.rows import Rows
 
-from .coding import Coded, Coder, SetAside, code_stream
+from .coding import ODD, Coded, Coder, SetAside, code_stream
 from .examples import Examples
 from .placing import PARTS
 from .repeats import Repeats
@@ -83,9 +83,7 @@ class _Counted:
     def __init__(self) -> None:
         self.parts = {part: {"rows": 0, "tokens": 0, "learned": 0, "longest": 0} for part in PARTS}
         self._unused: dict[str, None] = {}
-        self._blank_ends: list[int] = []
-        self._lossy: list[int] = []
-        self._unlike: list[int] = []
+        self._odd: dict[str, list[int]] = {name: [] for name in ODD}
         self._repeats = Repeats()
         self._digests = {part: [hashlib.sha256() for _ in range(7)] for part in PARTS}
 
@@ -105,9 +103,8 @@ class _Counted:
     def note(self, coded: Coded, unused: Sequence[str]) -> None:
         """Remember what is worth saying of a chunk."""
         self._unused |= dict.fromkeys(unused)
-        self._blank_ends += coded.blank_ends
-        self._lossy += coded.lossy
-        self._unlike += coded.unlike
+        for name, rows in coded.odd.items():
+            self._odd[name] += rows
 
     @property
     def fingerprint(self) -> str:
@@ -123,9 +120,6 @@ class _Counted:
     @property
     def notes(self) -> list[str]:
         """In how many rows a prompt or a reply is not what it would be at asking, or stands in train too, in words."""
-        told = (
-            ("the prompt ends in a blank", self._blank_ends),
-            ("the tokenizer does not give the target back exactly", self._lossy),
-            ("the markup opens replies before the last one otherwise than when they are asked for", self._unlike),
-        )
-        return [f"{what} in {len(rows)} rows, first {rows[0]}" for what, rows in told if rows] + self._repeats.notes
+        found = ((ODD[name], rows) for name, rows in self._odd.items() if rows)
+        told = [f"{says}: {len(rows)} row{'s' * (len(rows) > 1)}, first {rows[0]}" for says, rows in found]
+        return told + self._repeats.notes

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+import functools
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
 from typing import NamedTuple
@@ -28,19 +29,23 @@ class SetAside:
     cells: Mapping[str, str] = field(default_factory=dict)
 
 
+# What can be odd in a row that is coded, by name: what is said of it.
+ODD = {
+    "prompt ends in a blank": "the prompt ends in a blank, so its tokens may differ from those at asking",
+    "opened twice": "the reply begins with what the markup has already opened it with",
+    "text left out": "the markup leaves out the beginning of a text before the reply",
+    "earlier openings": "the markup opens replies before the last one otherwise than when they are asked for",
+    "lossy text": "the tokenizer does not give the learned text back exactly",
+}
+
+
 @dataclass(frozen=True)
 class Coded:
-    """What a table became.
-
-    `blank_ends` are rows whose prompt ends in a blank, `lossy` those whose reply the tokenizer does not give back,
-    `unlike` those with replies before the last one that the markup opens otherwise than when they are asked for.
-    """
+    """What a table became; `odd` are the rows of which something is to be said, by the names of ODD."""
 
     examples: Examples
     set_aside: tuple[SetAside, ...]
-    blank_ends: tuple[int, ...]
-    lossy: tuple[int, ...]
-    unlike: tuple[int, ...]
+    odd: Mapping[str, tuple[int, ...]]
 
 
 @dataclass(frozen=True)
@@ -105,6 +110,7 @@ class _Row(NamedTuple):
     texts: Sequence[str]
     rejected: str = ""
     only_rejected: bool = False
+    left_out: bool = False
 
     @property
     def all_texts(self) -> Sequence[str]:
@@ -153,7 +159,8 @@ def _row(row: int, values: Mapping[str, str], coder: Coder) -> _Row | str:
     layout, texts = coder.encoder.laid_out(*found)
     alone = coder.only_rejected(values)
     rejected = "" if alone else _rejected(values, coder, found[0], texts)
-    return _Row(row, layout, texts, rejected, alone)
+    left_out = any(len(own.strip()) > len(kept.strip()) for own, kept in zip(found[1], texts, strict=False))
+    return _Row(row, layout, texts, rejected, alone, left_out)
 
 
 def _rejected(values: Mapping[str, str], coder: Coder, outline: Outline, texts: Sequence[str]) -> str:
@@ -168,13 +175,15 @@ def _coded(laid: _Laid, coded: Sequence[list[int]], coder: Coder) -> Coded:
     examples, too_long = _joined(laid.rows, coded, coder.window)
     reasons = laid.reasons | too_long
     used = [one for one in laid.rows if one.row not in too_long]
-    return Coded(
-        examples,
-        tuple(SetAside(row, reasons[row], laid.cells[row]) for row in sorted(reasons)),
-        tuple(one.row for one in used if _ends_in_a_blank(one)),
-        () if tokenizer.is_byte_level else tuple(one.row for one in used if _loses(one, tokenizer)),
-        tuple(one.row for one in used if one.layout.unlike),
-    )
+    is_odd: dict[str, Callable[[_Row], bool]] = {
+        "prompt ends in a blank": _ends_in_a_blank,
+        "opened twice": _is_opened_twice,
+        "text left out": lambda one: one.left_out,
+        "earlier openings": lambda one: one.layout.unlike,
+        "lossy text": lambda one: not tokenizer.is_byte_level and _loses(one, tokenizer),
+    }
+    odd = {name: tuple(one.row for one in used if is_odd[name](one)) for name in ODD}
+    return Coded(examples, tuple(SetAside(row, reasons[row], laid.cells[row]) for row in sorted(reasons)), odd)
 
 
 def _outlined(values: Mapping[str, str], coder: Coder) -> tuple[Outline, list[str]] | str:
@@ -235,8 +244,20 @@ def _joined(laid: Sequence[_Row], coded: Sequence[list[int]], window: int) -> tu
 
 def _ends_in_a_blank(one: _Row) -> bool:
     """Whether the text before the last reply ends in a blank, so that it may be tokenised otherwise at asking."""
-    before = one.layout.opening or (one.texts[-2] if len(one.texts) > 1 else "")
+    before = one.layout.pieces[-2] or (one.texts[-2] if len(one.texts) > 1 else "")
     return before.endswith((" ", "\t"))
+
+
+def _is_opened_twice(one: _Row) -> bool:
+    """Whether the last reply begins with a word, or a mark with letters, that its opening ends with."""
+    return one.texts[-1].lstrip().startswith(_ends_of(one.layout.pieces[-2].rstrip()))
+
+
+@functools.lru_cache(maxsize=256)
+def _ends_of(opening: str) -> tuple[str, ...]:
+    """Return the ends of an opening, of 4 characters or more, that begin where a word does and have a letter."""
+    starts = (n for n in range(4, len(opening) + 1) if not (opening[-n].isalnum() and opening[-n - 1 : -n].isalnum()))
+    return tuple(opening[-n:] for n in starts if any(map(str.isalpha, opening[-n:])))
 
 
 def _loses(one: _Row, tokenizer: TextTokenizer) -> bool:

@@ -13,9 +13,12 @@ from foldkit.templates import Template, Turn, outline_of
 from foldkit.tokens import Layout
 
 from .checks import Finding, swapped
-from .coding import Coder, code_rows
+from .coding import ODD, Coder, code_rows
 from .pairs import pairs_of
 from .unused import unused
+
+# Names of lists, which are given with the turns or not at all.
+_LISTS = ("tools", "documents")
 
 
 def lint_template(table: pd.DataFrame, coder: Coder, besides: Collection[str] = ()) -> list[Finding]:
@@ -32,12 +35,9 @@ def lint_template(table: pd.DataFrame, coder: Coder, besides: Collection[str] = 
         return found
     coded = code_rows(table, coder)
     empty = [row.row for row in coded.set_aside if row.reason in ("an empty reply", "no reply to learn")]
-    blank_prompt = "so its tokens may differ from those at asking"
     found += [
         *_finding("empty reply", "a learned turn comes out with no text", empty, _can_be_empty(coder.template)),
-        *_finding("prompt ends in a blank", blank_prompt, coded.blank_ends, ""),
-        *_finding("earlier openings", "replies before the last are not opened as they are asked for", coded.unlike, ""),
-        *_finding("lossy text", "the tokenizer does not give the learned text back", coded.lossy, ""),
+        *(one for name, rows in coded.odd.items() for one in _finding(name, ODD[name], rows, "")),
         *_control_tokens(table, coder),
     ]
     if turned := swapped(pairs_of(table, coder.template)):
@@ -60,20 +60,25 @@ def _markup_findings(coder: Coder, table: pd.DataFrame) -> list[Finding]:
     except InputError as error:
         return [Finding("unusable markup", str(error), (), "")]
     found = _finding_of_opening(layout)
-    own = encoder.markup.written(turns).pieces
-    added = " ".join(filter(None, (_words(piece, encoder.tokenizer.control_tokens) for piece in own)))
+    markup = encoder.markup
+    added = " ".join(filter(None, (_words(piece, encoder.tokenizer.control_tokens) for piece in layout.pieces)))
     has_system = any(turn.role == "system" for turn in turns)
     says = "the base's markup writes a text of its own" + ("" if has_system else "; a system turn may replace it")
-    return found + ([Finding("added text", says, (), added)] if added else [])
+    found += [Finding("added text", says, (), added)] if added else []
+    if names := [name for name in (*dict(markup.values), *markup.open_names) if name not in _LISTS]:
+        says = "the base's markup reads these beside the turns; [base.markup_values] gives them values"
+        values = {name: str(value) for name, value in markup.values}
+        found.append(Finding("markup values", says, (), ", ".join(f"{n} = {values.get(n, 'none')}" for n in names)))
+    return found
 
 
 def _finding_of_opening(layout: Layout) -> list[Finding]:
     """Say that the markup asks for a reply otherwise than it writes one."""
-    written = layout.whole.pieces[-2]
-    if written == layout.opening:
+    asks, written = layout.asked.pieces[-1], layout.ending.pieces[0]
+    if written == asks:
         return []
     says = "the base's markup opens a reply otherwise when it asks for one; it is learned after what asks for it"
-    return [Finding("another opening", says, (), f"{layout.opening!r} asks, {written!r} is written")]
+    return [Finding("another opening", says, (), f"{asks!r} asks, {written!r} is written")]
 
 
 def _first_turns(table: pd.DataFrame, template: Template) -> Sequence[Turn]:

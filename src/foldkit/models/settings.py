@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from foldkit.formats import UsageError, one_of
 
@@ -17,6 +17,7 @@ class BaseSettings:
     """The base: `pellam`, which ships, a folder, or a `.gguf` file.
 
     `markup` is its `own`, our `headings`, `plain` texts with nothing between, or `auto`: its own where it has one.
+    `markup_values` are those of other names that its own reads, such as `{ enable_thinking = false }`.
     `weights` says how its matrices are held in memory: expanded to `float32`, as `stored`, or in `bfloat16`, `int8` or
     `nf4`. `compute` is the dtype of products with them; `auto` measures once which of the two is faster here.
     `device` is where it is computed; `auto` is a GPU where PyTorch can use one (`cuda`), else the processor (`cpu`).
@@ -25,6 +26,7 @@ class BaseSettings:
 
     model: str = "pellam"
     markup: str = "auto"
+    markup_values: dict[str, bool | int | float | str] = field(default_factory=dict)
     weights: str = "float32"
     compute: str = "float32"
     device: str = "auto"

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import datetime
 import functools
 import re
-from collections.abc import Callable, Container, Iterator, Sequence
+from collections.abc import Callable, Container, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, NoReturn
 
-from jinja2 import Environment, Template, TemplateError, nodes
+from jinja2 import Environment, Template, TemplateError, meta, nodes
+from jinja2.ext import Extension
+from jinja2.parser import Parser
 from jinja2.sandbox import ImmutableSandboxedEnvironment
 
 # What a rendering of a foreign template may raise, and Python where it is made into a function.
@@ -22,6 +25,9 @@ RENDER_ERRORS = (
     SyntaxError,
     RecursionError,
 )
+
+# The function by which a markup asks for the day, written as it says.
+DAY = "strftime_now"
 
 # What turns a watched text into a plain one, of which later looks would not be noted.
 _UNWATCHED = (nodes.Concat, nodes.AssignBlock, nodes.Macro, nodes.CallBlock, nodes.FilterBlock)
@@ -53,25 +59,101 @@ class Shape:
         return [_BLANKS[kind](text) for kind, text in zip(self.kept, texts, strict=True)]
 
 
-def render(source: str, roles: Sequence[str], texts: Sequence[str], **values: object) -> str:
+def ends_in(real: str, pieces: Sequence[str], texts: Sequence[str]) -> list[str] | None:
+    """Return what stands between the pieces of a rendering where that is each text, or an end of it; else None.
+
+    Of a text that is not blank an end is not either.
+    """
+    if not real.startswith(pieces[0]):
+        return None
+    found, at = [], len(pieces[0])
+    for number, (text, after) in enumerate(zip(texts, pieces[1:], strict=True), 1):
+        lengths = [len(real) - at - len(after)] if number == len(texts) else range(len(text), -1, -1)
+        ends = (text[len(text) - n :] for n in lengths if 0 <= n <= len(text))
+        stand = (end for end in ends if real.startswith(end + after, at) and bool(end.strip()) == bool(text.strip()))
+        end = next(stand, None)
+        if end is None:
+            return None
+        found.append(end)
+        at += len(end + after)
+    return found
+
+
+class RefusedTurnsError(TemplateError):
+    """What a markup itself says of turns that it does not take."""
+
+
+def render(source: str, roles: Sequence[str], texts: Sequence[str], values: Mapping[str, object]) -> str:
     """Return the rendering; raises one of RENDER_ERRORS where the template cannot be used."""
-    return _compiled(source).render(messages=_messages(roles, texts), **values)
+    return _compiled(source).render(_given_values(values), messages=_messages(roles, texts))
 
 
-def shape_of(source: str, roles: Sequence[str], **values: object) -> Shape | None:
+def shape_of(source: str, roles: Sequence[str], values: Mapping[str, object]) -> Shape | None:
     """Render stand-ins and return the shape; None where not every text stands once, in order."""
+    pieces, places, kept, looked = _cut(source, roles, values)
+    return Shape(pieces, kept, looked) if places == [*range(len(roles))] else None
+
+
+def ending_of(source: str, roles: Sequence[str], values: Mapping[str, object]) -> Shape | None:
+    """Return the shape of the last text alone, whatever becomes of the others; None where it does not stand last."""
+    pieces, places, kept, looked = _cut(source, roles, values)
+    stands = places[-1:] == [len(roles) - 1] and places.count(len(roles) - 1) == 1
+    return Shape(pieces[-2:], kept[-1:], looked) if stands else None
+
+
+def _cut(
+    source: str, roles: Sequence[str], values: Mapping[str, object]
+) -> tuple[tuple[str, ...], list[int], tuple[str, ...], bool]:
+    """Render stand-ins and cut there.
+
+    Returns the markup around the stand-ins, which stands where, which blanks are taken off it, and whether more was
+    done with one.
+    """
     seen: set[str] = set()
     environment = _environment()
     for known in (environment.filters, environment.tests):
         uses = dict[str, Any](known)
         known.update({name: _noted(name, used, seen) for name, used in uses.items() if name not in _ALIKE})
     stand_ins = [Watched.whole(index, seen) for index in range(len(roles))]
-    rendered = environment.from_string(source).render(messages=_messages(roles, stand_ins), **values)
+    rendered = environment.from_string(source).render(_given_values(values), messages=_messages(roles, stand_ins))
     pieces = _STAND_IN.split(rendered)
-    if [re.sub("\\D", "", piece) for piece in pieces[1::2]] != [str(index) for index in range(len(roles))]:
-        return None
+    places = [int(re.sub("\\D", "", piece)) for piece in pieces[1::2]]
     kept = tuple(re.sub("[^slr]", "", piece) for piece in pieces[1::2])
-    return Shape(tuple(pieces[::2]), kept, bool(seen) or _loses_sight(environment, source))
+    return tuple(pieces[::2]), places, kept, bool(seen) or _loses_sight(environment, source)
+
+
+@functools.lru_cache(maxsize=16)
+def names_read(source: str) -> frozenset[str]:
+    """Return the names that a template may be given values of, none where it cannot be used."""
+    environment = _environment()
+    try:
+        names = meta.find_undeclared_variables(environment.parse(source))
+    except RENDER_ERRORS:
+        return frozenset()
+    return frozenset(names - set(environment.globals))
+
+
+@functools.lru_cache(maxsize=16)
+def names_set(source: str) -> frozenset[str]:
+    """Return the names that a template gives values itself."""
+    names = _environment().parse(source).find_all(nodes.Name)
+    return frozenset(name.name for name in names if name.ctx == "store")
+
+
+def needs_the_day(source: str) -> bool:
+    """Say whether a template asks for the day without asking first whether it can."""
+    if DAY not in names_read(source):
+        return False
+    tests = _environment().parse(source).find_all(nodes.Test)
+    return not any(one.name == "defined" and one.node == nodes.Name(DAY, "load") for one in tests)
+
+
+def _given_values(values: Mapping[str, object]) -> dict[str, object]:
+    """Return the values of a rendering, the day as the function that writes it."""
+    given = dict(values)
+    if DAY in given:
+        given[DAY] = datetime.date.fromisoformat(str(given[DAY])).strftime
+    return given
 
 
 class Watched(str):
@@ -184,12 +266,22 @@ def _compiled(source: str) -> Template:
     return _environment().from_string(source)
 
 
+class _Generation(Extension):
+    """`{% generation %}`, which some markups have around what a model is to write: what stands in it, no more."""
+
+    tags = frozenset({"generation"})  # type: ignore[assignment]
+
+    def parse(self, parser: Parser) -> list[nodes.Node]:
+        next(parser.stream)
+        return parser.parse_statements(("name:endgeneration",), drop_needle=True)
+
+
 def _environment() -> ImmutableSandboxedEnvironment:
     def refuse(message: str) -> NoReturn:
-        raise TemplateError(message)
+        raise RefusedTurnsError(message)
 
     environment = ImmutableSandboxedEnvironment(
-        trim_blocks=True, lstrip_blocks=True, extensions=["jinja2.ext.loopcontrols"]
+        trim_blocks=True, lstrip_blocks=True, extensions=["jinja2.ext.loopcontrols", _Generation]
     )
     helpers: dict[str, Any] = {"raise_exception": refuse}
     environment.globals.update(helpers)

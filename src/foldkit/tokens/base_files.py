@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from foldkit.formats import GgufFile, InputError, read_json
 from foldkit.formats.jsonl import read_text
-from foldkit.templates import HEADINGS, PLAIN, Markup
+from foldkit.templates import HEADINGS, PLAIN, Markup, Value
 
 from .gguf_tokenizer import tokenizer_json
 from .tokenizer import TextTokenizer
@@ -29,15 +30,17 @@ class TextSide:
         """The token that ends an answer, the first one where several do."""
         return self.tokenizer.token(self.end_ids[0])
 
-    def markup(self, choice: str = "auto") -> Markup:
+    def markup(self, choice: str = "auto", values: Mapping[str, Value] = {}) -> Markup:
         """Return the markup: the base's `own`, our `headings`, `plain` texts, or by `auto` its own where it has one.
 
-        Raises InputError when its own is asked for and there is none.
+        It is given the `values` of names that it reads. Raises InputError when its own is asked for and there is none,
+        UsageError for a name that it does not read.
         """
         if choice == "own" and not self.chat_markup:
             raise InputError(self.where, "chat markup", "markup in the base's files", None, "use markup = 'headings'")
         ours = {"headings": HEADINGS, "plain": PLAIN}
-        return Markup(ours.get(choice, self.chat_markup or HEADINGS), self.start_marker, self.end_marker, self.where)
+        source = ours.get(choice, self.chat_markup or HEADINGS)
+        return Markup(source, self.start_marker, self.end_marker, self.where).given(values)
 
 
 def open_text_side(path: Path) -> TextSide:

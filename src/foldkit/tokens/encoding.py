@@ -37,19 +37,23 @@ class Layout:
     """What stands around the texts of an example, as ids: `before` each text, and the `end` after the last.
 
     `closing` says for each text how many ids after it are learned with it: as far as the first end marker, 0 for one
-    that goes on; None for one that is not learned. `opening` is the markup before the last text. The last reply is
-    written as it stands in the `whole`, and what is before it as it is `asked`, None where that is the same. `unlike`
-    says that replies before the last one do not stand after what they would be asked with.
+    that goes on; None for one that is not learned. What is before the last reply is written as it is `asked`, and the
+    reply is closed as in the `ending`. `unlike` says that replies before the last one do not stand after what they
+    would be asked with.
     """
 
     before: tuple[list[int], ...]
     end: list[int]
     closing: tuple[int | None, ...]
-    opening: str
     roles: tuple[str, ...]
-    asked: Shape | None
-    whole: Shape
+    asked: Shape
+    ending: Shape
     unlike: bool
+
+    @property
+    def pieces(self) -> tuple[str, ...]:
+        """The markup before, between and after the texts; the last but one asks for the reply."""
+        return (*self.asked.pieces, self.ending.pieces[-1])
 
     def join(self, texts: Iterable[Sequence[int]], ids: list[int], spans: list[int]) -> None:
         """Append an example to `ids`, and the start and end of each of its learned spans, from its own start."""
@@ -101,34 +105,29 @@ class Encoder:
 
     def _kept(self, layout: Layout, texts: Sequence[str]) -> Sequence[str]:
         """Return the texts as the markup writes them; raises InputError for one that would change it."""
-        asked, whole, roles = layout.asked, layout.whole, layout.roles
-        kept = self.markup.kept(whole, roles, texts)
-        if asked is None:
-            return kept
-        return [*self.markup.kept(asked, roles[:-1], texts[:-1], asking=True), kept[-1]]
+        roles = layout.roles
+        asked = self.markup.kept(layout.asked, roles[:-1], texts[:-1], asking=True)
+        return [*asked, self.markup.reply(layout.ending, roles, texts)]
 
     def _layout(self, outline: Outline) -> Layout:
         n_turns = max(index for index, flag in enumerate(outline.learned) if flag) + 1
         roles, learned = outline.roles[:n_turns], outline.learned[:n_turns]
-        whole = self.markup.shape(roles)
-        asked = self._asked(roles[:-1], whole)
-        ids = [self.tokenizer.encode_markup(piece) for piece in (*asked.pieces, whole.pieces[-1])]
+        asked, ending = self._asked(roles[:-1]), self.markup.ending(roles)
+        ids = [self.tokenizer.encode_markup(piece) for piece in (*asked.pieces, ending.pieces[-1])]
         turns = zip(learned, outline.open[:n_turns], ids[1:], strict=True)
         closing = tuple((0 if goes_on else self._n_closing(after)) if flag else None for flag, goes_on, after in turns)
         earlier = [at for at, flag in enumerate(learned[:-1]) if flag]
-        unlike = any(self._asked(roles[:at], whole).pieces != asked.pieces[: at + 1] for at in earlier)
-        end, opening = ids[-1][: closing[-1]], asked.pieces[-1]
-        same = (asked.pieces, asked.kept) == (whole.pieces[:-1], whole.kept[:-1])
-        return Layout(tuple(ids[:-1]), end, closing, opening, roles, None if same else asked, whole, unlike)
+        unlike = any(self._asked(roles[:at]).pieces != asked.pieces[: at + 1] for at in earlier)
+        return Layout(tuple(ids[:-1]), ids[-1][: closing[-1]], closing, roles, asked, ending, unlike)
 
-    def _asked(self, roles: tuple[str, ...], whole: Shape) -> Shape:
-        """Return how turns are written to ask for the reply after them, as in the `whole` where there are none."""
+    def _asked(self, roles: tuple[str, ...]) -> Shape:
+        """Return how turns are written to ask for the reply after them, as before a lone reply where there are none."""
         try:
             return self.markup.shape(roles, asking=True)
         except InputError:
             if roles:
                 raise
-            return Shape(whole.pieces[:1], (), looked=False)
+            return Shape(self.markup.ending(("assistant",)).pieces[:1], (), looked=False)
 
     def _n_closing(self, ids: Sequence[int]) -> int:
         for index, token in enumerate(ids):

@@ -112,7 +112,7 @@ def _signature(asked: Asked, contenders: Sequence[str], settings: Mapping[str, A
     """Return what answers are made with: base, adapters with their weights, prompt, and how an answer is found."""
     template, markup = asked.answerer.template, asked.answerer.encoder.markup
     adapters = [{"file": fingerprint_files([path]), "weight": weight} for path, weight in asked.adapters.items()]
-    prompt = [template.as_mapping(), dataclasses.asdict(markup) | {"where": ""}]
+    prompt = [template.as_mapping(), markup.as_mapping()]
     return {
         "base": {"model": asked.base.path.name, "file": asked.base.fingerprint, "held": list(asked.held)},
         "adapters": adapters,

@@ -138,7 +138,7 @@ def open_asked(
     base = opened_base(path, header.compute, header.weights, device)
     side = open_text_side(path)
     template = template_from_mapping(header.template, "adapter file, template")
-    alone = Answerer(base.decoder, side, template, Markup(**header.markup))
+    alone = Answerer(base.decoder, side, template, Markup.from_mapping(header.markup, "adapter file, markup"))
     return Asked(alone, _reading(header), base, side, (header.weights, header.compute)).using(adapters)
 
 

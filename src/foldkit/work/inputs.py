@@ -64,7 +64,7 @@ class Inputs:
             "reading": dataclasses.asdict(sheet.rows),
             "decisions": fingerprint_files([decisions] if decisions.exists() else []),
             "template": fingerprint_value(self.template.as_mapping()),
-            "markup": fingerprint_value(dataclasses.asdict(self.markup) | {"where": ""}),
+            "markup": fingerprint_value(self.markup.as_mapping()),
             "tokenizer": self.side.tokenizer.fingerprint,
             "split": dataclasses.asdict(sheet.split),
             "window": sheet.train.window,
@@ -95,7 +95,7 @@ def open_inputs(sheet: Sheet, *, decided: bool = True) -> Inputs:
     """
     template = read_template(sheet.template.use, sheet.folder)
     side = open_text_side(sheet.base_path())
-    return Inputs(sheet, template, side, side.markup(sheet.base.markup), decided)
+    return Inputs(sheet, template, side, side.markup(sheet.base.markup, sheet.base.markup_values), decided)
 
 
 def lint(inputs: Inputs) -> list[Finding]:

@@ -66,11 +66,11 @@ class Parts:
 
         first = self.sheet.adapter.begin or self.sheet.adapter.over
         before = read_header(self.sheet.path(first)) if first else None
-        sheet, markup = self.sheet, dataclasses.asdict(inputs.markup) | {"where": "adapter file, markup"}
+        sheet = self.sheet
         return AdapterHeader(
             sheet.adapter,
             inputs.template.as_mapping(),
-            markup,
+            inputs.markup.as_mapping(),
             sheet.base.model,
             self.base.fingerprint,
             self.dataset.fingerprint,

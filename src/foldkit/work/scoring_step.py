@@ -262,7 +262,7 @@ class _Scoring:
             "held": [self.sheet.base.weights, self.base.compute, self.base.decoder.device.type],
             "adapter": adapter,
             "template": answerer.template.as_mapping(),
-            "markup": dataclasses.asdict(answerer.encoder.markup) | {"where": ""},
+            "markup": answerer.encoder.markup.as_mapping(),
             "prompts": fingerprint_value(prompts),
             "replies": fingerprint_value([[answerer.template.target(row) for row in rows], ranked]),
             "limits": [self.max_tokens, self.settings.batch],
