@@ -221,6 +221,7 @@ def test_markup_that_takes_blanks_off_is_followed(written: str, expected: str) -
         "[{{ ''.join([m.content]).replace('x', 'X') }}]",
         "[{{ 'X' if 'x' in ''.join([m.content]) else m.content }}]",
         "{% if m.content %}[{{ m.content }}]{% endif %}",
+        "[{{ ((m.content | tojson)[1:-1]).replace('\\\\n', '\\n').replace('x', 'X') }}]",
         "[{{ 'X' if m.content in 'axb' else m.content }}]",
         "[{{ 'X' if m.content is in 'axb' else m.content }}]",
         "[{{ 'X' if 'axb'.startswith(m.content) else m.content }}]",

@@ -6,7 +6,9 @@ import dataclasses
 import json
 import shutil
 from pathlib import Path
+from typing import Any
 
+import gguf
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -109,6 +111,9 @@ def test_the_markup_of_a_base_is_its_own_where_it_has_one(
     several = [{"name": "with tools", "template": "no"}, {"name": "default", "template": CHAT}]
     (tmp_path / "several" / "tokenizer_config.json").write_text(json.dumps({"chat_template": several}))
     assert open_text_side(tmp_path / "several").markup().source == CHAT
+    (tmp_path / "several" / "tokenizer_config.json").unlink()
+    (tmp_path / "several" / "chat_template.json").write_text(json.dumps({"chat_template": CHAT}))
+    assert open_text_side(tmp_path / "several").markup().source == CHAT
     assert chat_side.markup().source == CHAT
     assert "== " in side.markup().source == chat_side.markup("headings").source
     with pytest.raises(InputError, match="headings"):
@@ -154,6 +159,54 @@ def test_a_start_token_is_added_once(tokenizer_text: str) -> None:
     encoded = Encoder(side, side.markup()).example(turns("a", "b"))
     assert encoded.ids.count(1) == 1
     assert encoded.ids[0] == 1
+
+
+STARTS = "{{ bos_token }}{% for m in messages %}{{ m.content }}<end>{% endfor %}"
+
+
+@pytest.mark.parametrize("named", ["<turn>", {"content": "<turn>", "lstrip": False}, None, "<none>"])
+def test_a_markup_writes_the_start_token_that_the_files_name(base_folder: Path, tmp_path: Path, named: object) -> None:
+    """Also where the tokenizer adds none by itself, and headings have none."""
+    folder = shutil.copytree(base_folder, tmp_path / "base")
+    (folder / "tokenizer_config.json").write_text(json.dumps({"chat_template": STARTS, "bos_token": named}))
+    side = open_text_side(folder)
+    starts = "<turn>" if named and named != "<none>" else ""
+    assert str(side.markup().written(turns("a", "b")[1:])) == f"{starts}a<end>b<end>"
+    assert side.markup("headings").start_marker == ""
+
+
+@pytest.mark.parametrize(
+    ("kind", "says", "starts"),
+    [
+        ("gpt2", {}, False),
+        ("gpt2", {"add_bos_token": True}, True),
+        ("gpt2", {"pre": "llama-bpe"}, True),
+        ("gpt2", {"pre": "llama-bpe", "add_bos_token": False}, False),
+        ("llama", {}, True),
+        ("llama", {"add_bos_token": False}, False),
+    ],
+)
+def test_a_gguf_file_starts_a_text_as_its_tokenizer_does(
+    tmp_path: Path, kind: str, says: dict[str, Any], starts: bool
+) -> None:
+    """Said in the metadata, or by the kind of tokenizer; its markup may write the token in any case."""
+    writer = gguf.GGUFWriter(tmp_path / "a.gguf", "llama")
+    writer.add_tokenizer_model(kind)
+    writer.add_token_list(["<s>", "</s>", "a", "b", "ab"])
+    writer.add_token_scores([0.0] * 5)
+    writer.add_token_merges(["a b"])
+    writer.add_token_types([3, 3, 1, 1, 1])
+    writer.add_bos_token_id(0)
+    writer.add_eos_token_id(1)
+    writer.add_chat_template(STARTS)
+    for key, value in says.items():
+        (writer.add_bool if isinstance(value, bool) else writer.add_string)(f"tokenizer.ggml.{key}", value)
+    writer.write_header_to_file()
+    writer.write_kv_data_to_file()
+    writer.close()
+    side = open_text_side(tmp_path / "a.gguf")
+    assert side.markup("headings").start_marker == ("<s>" if starts else "")
+    assert str(side.markup().written(turns("a", "b")[1:])) == "<s>a<end>b<end>"
 
 
 def test_a_tokenizer_that_pads_or_cuts_does_neither(tokenizer_text: str) -> None:

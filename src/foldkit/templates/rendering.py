@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime
 import functools
+import json
 import re
 from collections.abc import Callable, Container, Iterator, Mapping, Sequence
 from dataclasses import dataclass
@@ -266,6 +267,10 @@ def _compiled(source: str) -> Template:
     return _environment().from_string(source)
 
 
+def _json_text(value: Any, indent: int | None = None) -> str:
+    return json.dumps(value, ensure_ascii=False, indent=indent)
+
+
 class _Generation(Extension):
     """`{% generation %}`, which some markups have around what a model is to write: what stands in it, no more."""
 
@@ -283,6 +288,7 @@ def _environment() -> ImmutableSandboxedEnvironment:
     environment = ImmutableSandboxedEnvironment(
         trim_blocks=True, lstrip_blocks=True, extensions=["jinja2.ext.loopcontrols", _Generation]
     )
+    environment.filters["tojson"] = _json_text  # Jinja's own is for HTML
     helpers: dict[str, Any] = {"raise_exception": refuse}
     environment.globals.update(helpers)
     return environment

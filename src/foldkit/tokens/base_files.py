@@ -11,19 +11,24 @@ from foldkit.formats import GgufFile, InputError, read_json
 from foldkit.formats.jsonl import read_text
 from foldkit.templates import HEADINGS, PLAIN, Markup, Value
 
-from .gguf_tokenizer import tokenizer_json
+from .gguf_tokenizer import starts_texts, tokenizer_json
 from .tokenizer import TextTokenizer
 
 
 @dataclass(frozen=True)
 class TextSide:
-    """A base's tokenizer, the ids that end an answer, and its own chat markup, empty where it has none."""
+    """A base's tokenizer, the ids that end an answer, and its own chat markup, empty where it has none.
+
+    `start_marker` is what the tokenizer itself sets before a text, `named_start` what the base's files name as such,
+    which its own markup may write.
+    """
 
     tokenizer: TextTokenizer
     end_ids: tuple[int, ...]
     chat_markup: str
     start_marker: str
     where: str
+    named_start: str = ""
 
     @property
     def end_marker(self) -> str:
@@ -40,7 +45,8 @@ class TextSide:
             raise InputError(self.where, "chat markup", "markup in the base's files", None, "use markup = 'headings'")
         ours = {"headings": HEADINGS, "plain": PLAIN}
         source = ours.get(choice, self.chat_markup or HEADINGS)
-        return Markup(source, self.start_marker, self.end_marker, self.where).given(values)
+        start = self.named_start if source == self.chat_markup else ""
+        return Markup(source, start or self.start_marker, self.end_marker, self.where).given(values)
 
 
 def open_text_side(path: Path) -> TextSide:
@@ -58,15 +64,25 @@ def _from_folder(folder: Path) -> TextSide:
     generation = _json(folder / "generation_config.json", required=False)
     extra = _json(folder / "tokenizer_config.json", required=False)
     ends = [*_ids(generation.get("eos_token_id")), *_ids(config.get("eos_token_id"))]
-    named = extra.get("eos_token")
-    content = named.get("content") if isinstance(named, dict) else named
-    named_id = tokenizer.id_of(content) if isinstance(content, str) else None
-    ends = ([] if named_id is None else [named_id]) + ends
-    source = _default_of(extra.get("chat_template"))
-    if (folder / "chat_template.jinja").exists():
-        source = read_text(folder / "chat_template.jinja")
+    ends = [*_named(extra.get("eos_token"), tokenizer), *ends]
+    source = _chat_markup(folder, extra)
     start = tokenizer.token(tokenizer.start_ids[0]) if tokenizer.start_ids else ""
-    return _checked(tokenizer, ends, source, start, str(folder))
+    return _checked(tokenizer, ends, source, (start, _named(extra.get("bos_token"), tokenizer)), str(folder))
+
+
+def _named(given: Any, tokenizer: TextTokenizer) -> list[int]:
+    """Return the id of a token that settings name, as a text or with what it is like; none where it is unknown."""
+    content = given.get("content") if isinstance(given, dict) else given
+    found = tokenizer.id_of(content) if isinstance(content, str) else None
+    return [] if found is None else [found]
+
+
+def _chat_markup(folder: Path, extra: Mapping[str, Any]) -> str:
+    """Return the chat markup, from the files that may hold it in the order in which they are taken; "" for none."""
+    if (folder / "chat_template.jinja").exists():
+        return read_text(folder / "chat_template.jinja")
+    alone = _json(folder / "chat_template.json", required=False)
+    return _default_of(extra.get("chat_template")) or _default_of(alone.get("chat_template"))
 
 
 def _default_of(given: Any) -> str:
@@ -81,13 +97,15 @@ def _from_gguf(file: GgufFile) -> TextSide:
     where, metadata = str(file.path), file.metadata
     tokenizer = TextTokenizer(tokenizer_json(metadata, where), where)
     ends = [*_ids(metadata.get("tokenizer.ggml.eos_token_id")), *_ids(metadata.get("tokenizer.ggml.eot_token_id"))]
-    start = ""
-    if metadata.get("tokenizer.ggml.add_bos_token"):
-        start = tokenizer.token(int(metadata.get("tokenizer.ggml.bos_token_id", 0)))
-    return _checked(tokenizer, ends, str(metadata.get("tokenizer.chat_template", "")), start, where)
+    named = _ids(metadata.get("tokenizer.ggml.bos_token_id"))
+    adds = metadata.get("tokenizer.ggml.add_bos_token", starts_texts(metadata))
+    start = tokenizer.token(named[0] if named else 0) if adds else ""
+    return _checked(tokenizer, ends, str(metadata.get("tokenizer.chat_template", "")), (start, named), where)
 
 
-def _checked(tokenizer: TextTokenizer, ends: list[int], source: str, start: str, where: str) -> TextSide:
+def _checked(
+    tokenizer: TextTokenizer, ends: list[int], source: str, starts: tuple[str, list[int]], where: str
+) -> TextSide:
     end_ids = tuple(dict.fromkeys(ends))
     if not end_ids:
         raise InputError(
@@ -95,7 +113,9 @@ def _checked(tokenizer: TextTokenizer, ends: list[int], source: str, start: str,
         )
     if any(end >= tokenizer.vocab_size for end in end_ids):
         raise InputError(where, "eos_token_id", f"ids under {tokenizer.vocab_size}", end_ids, "check the files match")
-    return TextSide(tokenizer, end_ids, source, start, where)
+    start, named = starts
+    named_start = next((tokenizer.token(one) for one in named if one < tokenizer.vocab_size), "")
+    return TextSide(tokenizer, end_ids, source, start, where, named_start)
 
 
 def _json(path: Path, *, required: bool = True) -> dict[str, Any]:
@@ -103,4 +123,4 @@ def _json(path: Path, *, required: bool = True) -> dict[str, Any]:
 
 
 def _ids(value: Any) -> list[int]:
-    return [item for item in (value if isinstance(value, list) else [value]) if isinstance(item, int)]
+    return [item for item in (value if isinstance(value, list) else [value]) if isinstance(item, int) and item >= 0]

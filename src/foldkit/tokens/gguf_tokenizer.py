@@ -35,6 +35,15 @@ PRE_SPLITTERS: dict[str, list[dict[str, Any]]] = {
 _WHOLE_WORDS = ("llama-bpe", "llama-v3", "llama3")
 
 
+def starts_texts(metadata: Mapping[str, Any]) -> bool:
+    """Say whether a tokenizer sets its start token before a text where the metadata does not say.
+
+    Those of scored pieces do, and byte-level pairs of the pre-splitters that take whole words; they have done so since
+    before there was such a key.
+    """
+    return metadata.get("tokenizer.ggml.model") == "llama" or metadata.get("tokenizer.ggml.pre") in _WHOLE_WORDS
+
+
 def tokenizer_json(metadata: Mapping[str, Any], where: str) -> str:
     """Return the JSON of a tokenizer; raises InputError naming the key that cannot be served."""
     kind = metadata.get("tokenizer.ggml.model")
