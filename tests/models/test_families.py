@@ -86,6 +86,22 @@ def test_a_family_is_what_its_definition_says(tmp_path: Path, case: str) -> None
     np.testing.assert_array_equal(streams_of(decoder)[1], logits)
 
 
+@pytest.mark.parametrize("case", ["llama, llama3", "phi3", "gpt_neox", "gemma3_text"])
+def test_the_newer_form_of_rotary_keys_says_the_same(case: str) -> None:
+    """All in one table, or in one for each kind of layers."""
+    config = config_of(case)
+    moved = {key: config.pop(key) for key in ("rope_theta", "rope_scaling") if key in config}
+    base = config.pop("rotary_emb_base", None) or moved.get("rope_theta")
+    table = {"rope_type": "default", "rope_theta": base, **moved.get("rope_scaling", {})}
+    if "rotary_pct" in config:
+        table["partial_rotary_factor"] = config.pop("rotary_pct")
+    if case == "gemma3_text":
+        local = {"rope_type": "default", "rope_theta": config.pop("rope_local_base_freq")}
+        table = {"full_attention": table, "sliding_attention": local}
+    newer = {**config, "rope_parameters": table, "dtype": "float64", "weights_fixed": True}
+    assert spec_from_config(newer, "here") == spec_from_config(config_of(case), "here")
+
+
 @functools.cache
 def decoder_of(case: str) -> Decoder:
     config = config_of(case)

@@ -16,7 +16,7 @@ _INERT = re.compile(
     r"_.*|architectures|auto_map|.*dtype|.*token_ids?|.*dropout.*|.*_?pdrop.*|initializer_range|.*_version|.*\.js_config|use_cache"
     r"|pretraining_tp|gradient_checkpointing|output_.*|return_dict|tokenizer_class|task_specific_params|summary_.*"
     r"|id2label|label2id|problem_type|finetuning_task|chunk_size.*|pruned_heads|is_.*|model_type|name_or_path|n_ctx"
-    r"|cache_implementation|use_flash_attn|use_mamba_kernels|original_max_position_embeddings|classifier_.*"
+    r"|cache_implementation|use_flash_attn|use_mamba_kernels|original_max_position_embeddings|classifier_.*|.*_fixed"
 )
 _NOTHING: tuple[Any, ...] = (None, False, [], {}, "", 0)
 _TODO = "choose another base"
@@ -83,14 +83,19 @@ class Config:
             raise InputError(self.where, key, f"a list of {n_layers}", value, "check that the file is complete")
         return value
 
-    def rope(self, head_dim: int, share: float = 1.0, base: float = 10000.0) -> Rope:
-        """Return the rotary positions of the config, in its older or its newer form."""
+    def rope(self, head_dim: int, share: float = 1.0, base: float = 10000.0, layers: str = "") -> Rope:
+        """Return the rotary positions of the config, in its older or its newer form.
+
+        `layers` is the kind of layers that they are for, where the newer form has a table for each.
+        """
         older, newer = self.get("rope_scaling"), self.get("rope_parameters")
         given = newer or older or {}
+        if self.has_rope_of(layers):
+            given = given[layers]
         if not isinstance(given, Mapping):
             raise InputError(self.where, "rotary scaling", "a table of keys", given, "check the file")
         inner = Config(given, f"{self.where}, rotary scaling")
-        base = self.positive("rope_theta", inner.get("rope_theta", base))
+        base = inner.positive("rope_theta", self.positive("rope_theta", base))
         if base <= 1:
             raise InputError(self.where, "rope_theta", "a number above 1", base, "check the file")
         share = inner.positive("partial_rotary_factor", share)
@@ -102,6 +107,11 @@ class Config:
         rope = Rope(base, n_dims, **self._scaling(kind, inner, n_dims))
         inner.finish()
         return rope
+
+    def has_rope_of(self, layers: str) -> bool:
+        """Say whether there is a table of rotary positions for this kind of layers."""
+        newer = self.get("rope_parameters")
+        return isinstance(newer, Mapping) and layers in newer
 
     def finish(self) -> None:
         """Raise InputError for the first key that was not read and says something."""

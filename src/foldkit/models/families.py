@@ -124,7 +124,7 @@ def _qwen3(c: Config) -> dict[str, Any]:
     return found | {"head_norm": "head", "windows": _late_windows(c, found["n_layers"])}
 
 
-def _gemma(c: Config) -> dict[str, Any]:
+def _gemma(c: Config, layers: str = "") -> dict[str, Any]:
     # The family's first files say "gelu" and mean its tanh form.
     c.get("hidden_act")
     found = _sizes(c, tied=True)
@@ -132,7 +132,7 @@ def _gemma(c: Config) -> dict[str, Any]:
     return found | {
         "norm": "rms offset",
         "norm_eps": c.positive("rms_norm_eps", 1e-6),
-        "rope": c.rope(found["head_dim"]),
+        "rope": c.rope(found["head_dim"], layers=layers),
         "activation": c.one_of("hidden_activation", {"gelu_pytorch_tanh": "gelu tanh"}, "gelu_pytorch_tanh"),
         "embedding_scale": math.sqrt(found["d_model"]),
         "qkv_bias": bias,
@@ -160,13 +160,16 @@ def _gemma3(c: Config) -> dict[str, Any]:
     kinds = c.per_layer("layer_types", n_layers) or [
         "sliding_attention" if (layer + 1) % every else "full_attention" for layer in range(n_layers)
     ]
-    found = _gemma(c)
+    found = _gemma(c, "full_attention")
     head_dim = found["head_dim"]
+    # The newer form has a table for each kind of layers; in the older one local layers are never stretched.
+    older = Config({"rope_theta": c.positive("rope_local_base_freq", 10000.0)}, c.where)
+    local = c if c.has_rope_of("sliding_attention") else older
     return found | {
         "norm_places": "both",
         "head_norm": "head",
-        "rope": c.rope(head_dim, base=1e6),
-        "local_rope": Config({"rope_theta": c.positive("rope_local_base_freq", 10000.0)}, c.where).rope(head_dim),
+        "rope": c.rope(head_dim, base=1e6, layers="full_attention"),
+        "local_rope": local.rope(head_dim, layers="sliding_attention"),
         "attention_scale": c.positive("query_pre_attn_scalar", 256.0) ** -0.5,
         "attention_cap": c.cap("attn_logit_softcapping"),
         "logit_cap": c.cap("final_logit_softcapping"),

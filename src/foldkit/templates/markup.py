@@ -7,11 +7,12 @@ apart and text can never be taken for markup.
 
 from __future__ import annotations
 
+import contextlib
 import dataclasses
 import datetime
 import functools
 import itertools
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
@@ -47,8 +48,6 @@ PLAIN = (
     "{% else %}{{ end_marker }}{% endif %}{% for turn in messages %}{{ turn.content }}"
     "{% if turn.role == 'assistant' %}{{ end_marker }}{% endif %}{% endfor %}"
 )
-
-
 _VALUES = "[base.markup_values]"
 
 
@@ -171,8 +170,17 @@ class Markup:
         return kept
 
     def _real(self, roles: Sequence[str], texts: Sequence[str], asking: bool) -> str:
-        try:
+        with self._rendering(roles):
             return render(self.source, roles, texts, self._values(asking))
+
+    @contextlib.contextmanager
+    def _rendering(self, roles: Sequence[str]) -> Iterator[None]:
+        """Say what a rendering has against these turns, or that there can be none."""
+        try:
+            yield
+        except RefusedTurnsError as error:
+            said = f"{', '.join(roles)}: {error}"
+            raise self._unusable("turns that it takes", said, "change the turns of the template, or ") from None
         except RENDER_ERRORS as error:
             raise self._unusable("a Jinja template", str(error)) from None
 
@@ -209,13 +217,8 @@ def _ending(markup: Markup, roles: tuple[str, ...]) -> Shape:
 def _found(
     markup: Markup, roles: tuple[str, ...], asking: bool, find: Callable[..., Shape | None], allowed: str
 ) -> Shape:
-    try:
+    with markup._rendering(roles):
         shape = find(markup.source, roles, markup._values(asking))
-    except RefusedTurnsError as error:
-        said = f"{', '.join(roles)}: {error}"
-        raise markup._unusable("turns that it takes", said, "change the turns of the template, or ") from None
-    except RENDER_ERRORS as error:
-        raise markup._unusable("a Jinja template", str(error)) from None
     if shape is None:
         raise markup._unusable(allowed, f"another form for {', '.join(roles)}")
     return shape
