@@ -26,7 +26,7 @@ def test_an_example_runs(path: Path, tmp_path: Path) -> None:
 def test_what_the_readme_shows_of_python_runs(tmp_path: Path) -> None:
     """Beside the demo's sheet, with two steps instead of two epochs and with few test rows."""
     (shown,) = re.findall(r"```python\n(.*?)```", (ROOT / "README.md").read_text(encoding="utf-8"), re.DOTALL)
-    sheet = copy_demo(tmp_path)
+    sheet = copy_demo(str(tmp_path))
     whole = sheet.read_text(encoding="utf-8")
     sheet.write_text(whole.replace("test = 0.12", "test = 4").replace("test_only", "# test_only"), encoding="utf-8")
     script = tmp_path / "shown.py"
