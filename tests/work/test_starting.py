@@ -337,14 +337,15 @@ def test_thoughts_that_most_replies_begin_with_are_not_measured(tmp_path: Path, 
     assert any("measured from behind" in one for one in started.assumed) == bool(mark)
 
 
-def test_a_column_of_grades_is_told(tmp_path: Path) -> None:
-    """For all answers are learned; where there is none nothing is said."""
-    for name, said in (("Rating", 1), ("place", 0), ("liked", 1)):
+def test_a_column_of_grades_or_thoughts_is_told(tmp_path: Path) -> None:
+    """For all answers are learned; one of thoughts too, which are not; where there is neither nothing is said."""
+    for name, said in (("Rating", 1), ("place", 0), ("liked", 1), ("Reasoning", 0)):
         grade: Callable[[int], Any] = (lambda i: i % 2 == 0) if name == "liked" else (lambda i: i % 5)
         graded = rows(prompt=lambda i: f"sea {i // 2}?", answer=str, **{name: grade})
         (tmp_path / f"{name}.jsonl").write_text("\n".join(json.dumps(row) for row in graded))
         assumed = foldkit.start(f"../{name}.jsonl", tmp_path / name).assumed
         assert sum(f"every answer is learned, whatever {name!r} says" in one for one in assumed) == said
+        assert any("'Reasoning' is not learned" in one for one in assumed) == (name == "Reasoning")
         assert "values of 'prompt' stand in several" in assumed[-1]
         assert '# group = "question" ' in (tmp_path / name / "fold.toml").read_text()
 

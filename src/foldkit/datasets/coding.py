@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import functools
+import re
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
@@ -250,14 +251,16 @@ def _ends_in_a_blank(one: _Row) -> bool:
 
 def _is_opened_twice(one: _Row) -> bool:
     """Whether the last reply begins with a word, or a mark with letters, that its opening ends with."""
-    return one.texts[-1].lstrip().startswith(_ends_of(one.layout.pieces[-2].rstrip()))
+    return bool(_ends_of(one.layout.pieces[-2].rstrip()).match(one.texts[-1].lstrip()))
 
 
 @functools.lru_cache(maxsize=256)
-def _ends_of(opening: str) -> tuple[str, ...]:
-    """Return the ends of an opening, of 4 characters or more, that begin where a word does and have a letter."""
+def _ends_of(opening: str) -> re.Pattern[str]:
+    """Return what fits the ends of an opening, of 4 characters or more, that are whole words and have a letter."""
     starts = (n for n in range(4, len(opening) + 1) if not (opening[-n].isalnum() and opening[-n - 1 : -n].isalnum()))
-    return tuple(opening[-n:] for n in starts if any(map(str.isalpha, opening[-n:])))
+    ends = [re.escape(opening[-n:]) for n in starts if any(map(str.isalpha, opening[-n:]))]
+    no_more = r"(?![^\W_])" if opening[-1:].isalnum() else ""
+    return re.compile(f"(?:{'|'.join(ends) or '(?!)'}){no_more}")
 
 
 def _loses(one: _Row, tokenizer: TextTokenizer) -> bool:

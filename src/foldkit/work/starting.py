@@ -46,6 +46,8 @@ from .starter_sheet import KEPT, SHAPED, USUAL, Found, pace, shapes_in, sheet_te
 _WINDOWS = (128, 256, 512, 1024, 2048)
 # Names of columns that may say how good an answer is.
 _GRADES = ("grade", "rating", "score", "stars", "verdict", "thumb", "thumbs", "feedback", "vote", "votes")
+# Names of columns that may hold what leads to an answer.
+_THOUGHTS = ("thought", "thoughts", "thinking", "reasoning", "rationale", "explanation", "chain_of_thought", "cot")
 # What a shape has no part in, though its rows need it.
 _ASKED = ("prompt", "input", "system")
 _ASIDE = {"choices": ("question", "input"), "ticked": ("text",), "picked": _ASKED, "graded": _ASKED}
@@ -169,11 +171,14 @@ def _beside(kind: Kind, unused: list[pd.Series[Any]]) -> list[str]:
     """Return what it means that columns are not used."""
     if kind.name == "text" and any(cells.name not in _OF_PROSE for cells in unused):
         return ["texts are learned as they are, nothing is asked; --answer names a column that is to be answered"]
-    graded = [repr(cells.name) for cells in unused if _grades(cells)]
-    if not graded or kind.name not in ("question", "instruction"):
+    if kind.name not in ("question", "instruction"):
         return []
+    graded = [repr(cells.name) for cells in unused if _grades(cells)]
+    thoughts = [repr(cells.name) for cells in unused if str(cells.name).lower() in _THOUGHTS]
     pairs = "[rows.graded] or [rows.judged] make pairs of it"
-    return [f"every answer is learned, whatever {listed(graded)} says: {pairs}"]
+    said = [f"every answer is learned, whatever {listed(graded)} says: {pairs}"] if graded else []
+    before = "[[turn.before]] in the template puts it before the answer"
+    return [*said, *(f"{name} is not learned, though it may lead to the answer: {before}" for name in thoughts)]
 
 
 def _grades(cells: pd.Series[Any]) -> bool:
