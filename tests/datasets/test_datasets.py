@@ -196,15 +196,17 @@ def test_broken_conversations_are_set_aside(side: TextSide, tmp_path: Path) -> N
     """A message without a role, a conversation without a reply, an empty reply; the others are learned."""
     good = [{"role": "user", "content": "a"}, {"role": "assistant", "content": "b"}]
     talks = [good] * 5 + [[{"role": "x"}], good[:1], [good[0], {"role": "assistant", "content": " "}]]
-    table = pd.DataFrame({"messages": [json.dumps(talk) for talk in talks]}, index=pd.RangeIndex(1, 9))
+    cells = [*map(json.dumps, talks), "[a, b]"]
+    table = pd.DataFrame({"messages": cells}, index=pd.RangeIndex(1, 10))
     encoder = Encoder(side, side.markup())
     coder = Coder(read_template("conversation", tmp_path), encoder, 60)
     dataset = built(table, coder, SplitSettings(0, 0), tmp_path)
     reasons = {row.row: row.reason for row in dataset.set_aside}
     assert reasons[6].startswith("message 1 has the role 'x'")
     assert (reasons[7], reasons[8]) == ("no reply to learn", "an empty reply")
+    assert reasons[9] == "no list of messages in 'messages'"
     assert len(dataset.parts["train"]) == 5
-    for few, said in ((table[5:], "that can be used, found 'none'; 3 are set"), (table[4:6], "shares; 1 is set")):
+    for few, said in ((table[5:], "that can be used, found 'none'; 4 are set"), (table[4:6], "shares; 1 is set")):
         with pytest.raises(InputError, match=rf"{said} aside, the first row 6: message 1 has the role 'x'"):
             built(few, coder, SplitSettings(0, 0.5, seed=1), tmp_path)
 

@@ -59,6 +59,7 @@ def changed(column: str, row: int, text: str) -> pd.DataFrame:
         ([ASK, SAY], {"table": table_of(40)[["question", "answer", "day"]]}, {"unused columns": ()}),
         ([{"each": "said"}], {"table": said("id")}, {"unused columns": ()}),
         ([{"each": "said"}], {"table": said("learned")}, {}),
+        ([{"each": "said", "when": [{"slot": "id", "text": "!"}]}], {"table": said("id")}, {}),
         (
             [ASK, {**SAY, "text": "", "when": [{"slot": "answer", "text": "{answer}"}]}],
             {"table": changed("answer", 3, "")},

@@ -12,7 +12,6 @@ import pytest
 import foldkit.formats.atomic
 from foldkit.formats import (
     InputError,
-    Message,
     UsageError,
     all_kept,
     append_jsonl,
@@ -69,7 +68,7 @@ def test_half_a_character_is_no_text() -> None:
     """In a list of messages it makes none, among objects it is passed over; both halves together are a character."""
     half, whole = '[{"role": "user", "content": "\\ud83d"}]', '[{"role": "user", "content": "\\ud83c\\udf0a"}]'
     assert read_messages(half, {}) is None
-    assert read_messages(whole, {}) == [Message("user", "🌊", False)]
+    assert [message[:3] for message in read_messages(whole, {}) or ()] == [("user", "🌊", False)]
     assert list(readable_objects([b'{"a": "\\ud83d"}\n', b'{"a": 1}\n'])) == [{"a": 1}]
 
 

@@ -142,6 +142,12 @@ def test_a_conversation_of_any_length_is_its_own_turns() -> None:
     assert compared.prompt_slots() == ("messages",)
     asked = {"messages": row["messages"].replace('"d"', '"d", "learned": false'), "chosen": "f", "rejected": "g"}
     assert ([turn.text for turn in compared.prompt_turns(asked)], compared.target(asked)) == (["s", *"abcde"], "f")
+    why = {"slot": "why", "text": "<{why}{place}>"}
+    parts = template_from_mapping({"name": "talk", "turn": [{"each": "messages", "before": [why]}]}, "here")
+    assert (parts.slots(), parts.turn[0].part_slots) == (("messages",), ("why", "why", "place"))
+    led = [{"role": "assistant", "content": "x", "why": "w"}, {"role": "assistant", "content": "y", "why": ["é", 1]}]
+    led += [{"role": "assistant", "content": "z", "why": None, "place": "p"}]
+    assert [turn.text for turn in parts.turns({"messages": json.dumps(led)})] == ["<w>x", '<["é", 1]>y', "z"]
     roles = {"keeper": "user", "desk": "assistant"}
     named = template_from_mapping({"name": "talk", "turn": [{"each": "messages", "roles": roles}]}, "here")
     other = row["messages"].replace('"human"', '"keeper"').replace('"assistant"', '"desk"')
@@ -158,6 +164,8 @@ def test_a_conversation_of_any_length_is_its_own_turns() -> None:
     first = [{"role": "assistant", "text": "a", "learned": True, "open": "b"}, {"role": "assistant", "text": "c"}]
     with pytest.raises(FoldKitError, match="open: expected one, in the last learned turn"):
         template_from_mapping({"name": "x", "turn": [first[0], {**first[1], "learned": True}]}, "here")
+    with pytest.raises(FoldKitError, match="a slot is a plain column name"):
+        template_from_mapping({"name": "x", "turn": [{"each": "m", "when": [{"slot": "y", "text": "{y!r}"}]}]}, "here")
     with pytest.raises(FoldKitError, match="a turn without role and text"):
         template_from_mapping({"name": "x", "turn": [{"each": "m", "role": "user"}]}, "here")
 

@@ -11,7 +11,7 @@ from typing import NamedTuple
 
 import pandas as pd
 
-from foldkit.formats import InputError
+from foldkit.formats import InputError, read_messages
 from foldkit.rows import Rows
 from foldkit.rows.tables import rows_of
 from foldkit.templates import Outline, Template
@@ -204,7 +204,8 @@ def _outlined(values: Mapping[str, str], coder: Coder) -> tuple[Outline, list[st
     if only_rejected:  # it stands where the reply would, until it is tokenised
         texts[max(at for at, learned in enumerate(outline.learned) if learned)] = template.rejected(values)
     if True not in outline.learned:
-        return "no reply to learn"
+        others = [one.each for one in template.turn if one.each and read_messages(values[one.each], one.roles) is None]
+        return f"no list of messages in {others[0]!r}" if others else "no reply to learn"
     for text, learned in zip(texts, outline.learned, strict=True):
         if learned and not text.strip():
             return "an empty reply"

@@ -15,6 +15,6 @@ def unused(table: pd.DataFrame, template: Template, besides: Collection[str]) ->
     """Return the columns that neither the template nor `besides` names, then keys as `key in column`."""
     used = {*template.slots(), *besides, SOURCE_ROW}
     columns = [str(name) for name in table.columns if name not in used]
-    conversations = [pattern.each for pattern in template.turn if pattern.each]
-    keys = ((key, name) for name in conversations for cell in table[name] for key in unread_keys(cell))
-    return [*columns, *dict.fromkeys(f"{key} in {name}" for key, name in keys)]
+    conversations = [pattern for pattern in template.turn if pattern.each]
+    keys = ((key, one) for one in conversations for cell in table[one.each] for key in unread_keys(cell))
+    return [*columns, *dict.fromkeys(f"{key} in {one.each}" for key, one in keys if key not in one.part_slots)]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Mapping, Sequence
 from typing import Any, NamedTuple
 
@@ -22,11 +23,17 @@ _CALLS = ("tool_calls", "function_call")
 
 
 class Message(NamedTuple):
-    """One message; an assistant's is learned unless it says `"learned": false`."""
+    """One message; an assistant's is learned unless it says `"learned": false`. `keys` is all that it says."""
 
     role: str
     text: str
     learned: bool
+    keys: Mapping[str, Any] = {}
+
+    def key(self, name: str) -> str:
+        """Return what it says under a key as text, lists and objects as JSON, "" for what it does not say."""
+        value = self.keys.get(name)
+        return value if isinstance(value, str) else "" if value is None else json.dumps(value, ensure_ascii=False)
 
 
 def read_messages(text: str, roles: Mapping[str, str]) -> list[Message] | None:
@@ -113,4 +120,4 @@ def _message(number: int, item: Any, known: Mapping[str, str]) -> Message:
     if len(whole) < len(parts):
         raise ValueError(f"message {number}, of role {role}, has no text as its content")
     ours = known[str(role)]
-    return Message(ours, "".join(whole), ours == "assistant" and item.get("learned") is not False)
+    return Message(ours, "".join(whole), ours == "assistant" and item.get("learned") is not False, item)

@@ -8,6 +8,11 @@ from collections.abc import Sequence
 
 # Names of tags that thoughts stand in, as a regular expression.
 THOUGHT_TAGS = "think|thinking|thoughts?|reason|reasoning|analysis|scratchpad"
+# Names of columns, and of keys of messages, that may hold what leads to an answer.
+THOUGHT_NAMES = (
+    *("thought", "thoughts", "thinking", "reasoning", "reasoning_content"),
+    *("rationale", "explanation", "chain_of_thought", "cot"),
+)
 _THOUGHTS = re.compile(rf"\s*<({THOUGHT_TAGS})>.*?(</\1>)\s*\S", re.DOTALL)
 
 

@@ -3,9 +3,10 @@
 A template is a name and a list of turns. A turn has a role, a text with `{slots}`, parts that stand only where a slot
 is filled (`before` the text, or after it by `when`), and may be learned. `{{` and `}}` are braces themselves. A turn
 with `each` stands for a whole conversation: the JSON list of messages in that column, every reply in it learned unless
-its message, or the turn, says that `learned` is false; `roles` says what other names of roles in it mean. `default`
-gives texts for slots that are blank. The last learned turn may have a `rejected` text: the worse reply of a preference
-pair; and where the slot `open` is filled it has no end marker, for its text goes on elsewhere.
+its message, or the turn, says that `learned` is false; `roles` says what other names of roles in it mean; its parts
+stand with each message that has the key `slot`. `default` gives texts for slots that are blank. The last learned turn
+may have a `rejected` text: the worse reply of a preference pair; and where the slot `open` is filled it has no end
+marker, for its text goes on elsewhere.
 """
 
 from __future__ import annotations
@@ -52,8 +53,9 @@ class TurnPattern:
     """One turn of a template; it stands only where the slot `needs` is filled, when that is given.
 
     With `each`, it is all turns of the conversation in that column instead, and has no role or text of its own; none of
-    its replies are learned unless the turn is; `roles` names roles of its messages with ours: `{ keeper = "user" }`. A
-    learned turn is left without its end marker where the slot `open` is filled.
+    its replies are learned unless the turn is; `roles` names roles of its messages with ours: `{ keeper = "user" }`;
+    the slots of `before` and `when` are keys of its messages. A learned turn is left without its end marker where the
+    slot `open` is filled.
     """
 
     role: str = ""
@@ -72,12 +74,32 @@ class TurnPattern:
         """Slots that must be filled wherever this turn stands."""
         return (self.each,) if self.each else tuple(dict.fromkeys(slots_of(self.text)))
 
+    @functools.cached_property
+    def part_slots(self) -> tuple[str, ...]:
+        """Slots of the parts, before the text and after it."""
+        return (*_slots_of_parts(self.before), *_slots_of_parts(self.when))
+
     def render(self, row: Mapping[str, str]) -> str:
         """Return the text of this turn for a row."""
-        text = self.text.format_map(row)
+        return self.with_parts(self.text.format_map(row), row)
+
+    def with_parts(self, text: str, cells: Mapping[str, str]) -> str:
+        """Return a text with the parts whose slots are filled before it and after it."""
         if self.before or self.when:
-            text = _standing_parts(self.before, row) + text + _standing_parts(self.when, row)
+            text = _standing_parts(self.before, cells) + text + _standing_parts(self.when, cells)
         return text
+
+    def said(self, text: str) -> list[Turn]:
+        """Return the turns of a conversation: a JSON list of messages with role and content.
+
+        Replies are learned, except those with `"learned": false`, and all where the turn is not. Text that is no JSON
+        list is one user turn, as a question is asked. Raises ValueError naming the message that is wrong.
+        """
+        messages = read_messages(text, self.roles)
+        if messages is None:
+            return [Turn("user", text)]
+        texts = [self.with_parts(one.text, {name: one.key(name) for name in self.part_slots}) for one in messages]
+        return [Turn(m.role, own, m.learned and self.learned) for m, own in zip(messages, texts, strict=True)]
 
 
 class Turn(NamedTuple):
@@ -110,11 +132,9 @@ class Template:
         names: list[str] = []
         for pattern in self.turn:
             names += [pattern.needs] if pattern.needs else []
-            for part in pattern.before:
-                names += [part.slot, *slots_of(part.text)]
+            names += [] if pattern.each else _slots_of_parts(pattern.before)
             names += pattern.slots
-            for part in pattern.when:
-                names += [part.slot, *slots_of(part.text)]
+            names += [] if pattern.each else _slots_of_parts(pattern.when)
             names += slots_of(pattern.rejected)
             names += [pattern.open] if pattern.open else []
         return tuple(dict.fromkeys(names))
@@ -133,8 +153,7 @@ class Template:
         turns: list[Turn] = []
         for pattern in self._standing(row):
             if pattern.each:
-                said = conversation(row[pattern.each], pattern.roles)
-                turns += (turn._replace(learned=turn.learned and pattern.learned) for turn in said)
+                turns += pattern.said(row[pattern.each])
             else:
                 turns.append(Turn(pattern.role, pattern.render(row), pattern.learned, _is_filled(pattern.open, row)))
         return outline_of(turns), [turn.text for turn in turns]
@@ -236,6 +255,10 @@ def _is_filled(slot: str, row: Mapping[str, str]) -> bool:
     return bool(slot) and bool(row.get(slot, "").strip())
 
 
+def _slots_of_parts(parts: tuple[Part, ...]) -> list[str]:
+    return [name for part in parts for name in (part.slot, *slots_of(part.text))]
+
+
 def _standing_parts(parts: tuple[Part, ...], row: Mapping[str, str]) -> str:
     return "".join(part.text.format_map(row) for part in parts if _is_filled(part.slot, row))
 
@@ -290,8 +313,13 @@ def _learned_by_default(turns: Any) -> Any:
 
 
 def _check_turn(pattern: TurnPattern, place: str) -> None:
+    for text in (pattern.text, pattern.rejected, *(part.text for part in (*pattern.before, *pattern.when))):
+        try:
+            slots_of(text)
+        except ValueError as error:
+            raise InputError(place, "text", "text with {slots}", text, str(error)) from None
     if pattern.each:
-        if pattern.role or pattern.text or pattern.before or pattern.when:
+        if pattern.role or pattern.text:
             todo = "give it a turn of its own"
             raise UsageError(place, "each", "a turn without role and text", pattern.role, todo)
         check_roles(pattern.roles, place)
@@ -300,22 +328,7 @@ def _check_turn(pattern: TurnPattern, place: str) -> None:
         raise UsageError(place, "roles", "a turn with each", list(pattern.roles), "give this turn its role")
     if pattern.role not in ROLES:
         raise UsageError(place, "role", " or ".join(ROLES), pattern.role, near_name(pattern.role, ROLES))
-    try:
-        for text in (pattern.text, pattern.rejected, *(part.text for part in (*pattern.before, *pattern.when))):
-            slots_of(text)
-    except ValueError as error:
-        raise InputError(place, "text", "text with {slots}", pattern.text, str(error)) from None
     if pattern.rejected and not pattern.learned:
         raise UsageError(place, "rejected", "a worse reply of a learned turn", pattern.rejected, "add `learned = true`")
     if pattern.learned and pattern.role != "assistant":
         raise InputError(place, "learned", "learned assistant turns", pattern.role, "learn replies only")
-
-
-def conversation(text: str, roles: Mapping[str, str]) -> tuple[Turn, ...]:
-    """Return the turns of a conversation: a JSON list of messages with role and content; `roles` names more roles.
-
-    Replies are learned, except those with `"learned": false`. Text that is no JSON list is one user turn, as a
-    question is asked. Raises ValueError naming the message that is wrong.
-    """
-    messages = read_messages(text, roles)
-    return (Turn("user", text),) if messages is None else tuple(Turn(*message) for message in messages)

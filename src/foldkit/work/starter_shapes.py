@@ -11,6 +11,7 @@ from foldkit.formats import InputError, listed, named_roles, unread_keys
 from foldkit.rows import SHAPES, Kind, are_talks, usual_marks
 from foldkit.rows.shapes import ChoicesSettings, TickedSettings, told_grades, told_sides
 from foldkit.rows.tables import times
+from foldkit.rows.thoughts import THOUGHT_NAMES
 
 from .starter_sheet import inline, quoted
 
@@ -58,6 +59,8 @@ def found_roles(kind: Kind, table: pd.DataFrame) -> tuple[dict[str, str], list[s
     said = [one for cell in cells for one in named_roles(cell)]
     keys = dict.fromkeys(key for cell in cells for key in unread_keys(cell))
     left = [f"of the messages not used: {listed(list(keys))}"] if keys else []
+    before = "[[turn.before]] in the template puts it before the reply"
+    left += [f"{key!r} of the messages may lead to a reply: {before}" for key in keys if key.lower() in THOUGHT_NAMES]
     unknown = list(dict.fromkeys(name for name, role in said if not role))
     if not unknown:
         return {}, left

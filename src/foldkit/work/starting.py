@@ -33,7 +33,7 @@ from foldkit.rows.reading import collected
 from foldkit.rows.settings import UNITS
 from foldkit.rows.shapes import JudgedSettings, PiecesSettings
 from foldkit.rows.tables import rows_of
-from foldkit.rows.thoughts import mark_of_thoughts
+from foldkit.rows.thoughts import THOUGHT_NAMES, mark_of_thoughts
 from foldkit.templates import template_from_mapping
 
 from .inputs import Inputs, open_inputs
@@ -46,8 +46,6 @@ from .starter_sheet import KEPT, SHAPED, USUAL, Found, pace, shapes_in, sheet_te
 _WINDOWS = (128, 256, 512, 1024, 2048)
 # Names of columns that may say how good an answer is.
 _GRADES = ("grade", "rating", "score", "stars", "verdict", "thumb", "thumbs", "feedback", "vote", "votes")
-# Names of columns that may hold what leads to an answer.
-_THOUGHTS = ("thought", "thoughts", "thinking", "reasoning", "rationale", "explanation", "chain_of_thought", "cot")
 # What a shape has no part in, though its rows need it.
 _ASKED = ("prompt", "input", "system")
 _ASIDE = {"choices": ("question", "input"), "ticked": ("text",), "picked": _ASKED, "graded": _ASKED}
@@ -174,7 +172,7 @@ def _beside(kind: Kind, unused: list[pd.Series[Any]]) -> list[str]:
     if kind.name not in ("question", "instruction"):
         return []
     graded = [repr(cells.name) for cells in unused if _grades(cells)]
-    thoughts = [repr(cells.name) for cells in unused if str(cells.name).lower() in _THOUGHTS]
+    thoughts = [repr(cells.name) for cells in unused if str(cells.name).lower() in THOUGHT_NAMES]
     pairs = "[rows.graded] or [rows.judged] make pairs of it"
     said = [f"every answer is learned, whatever {listed(graded)} says: {pairs}"] if graded else []
     before = "[[turn.before]] in the template puts it before the answer"
@@ -236,7 +234,7 @@ def _mark_of_thoughts(found: Found, inputs: Inputs) -> str:
     """Return the mark that ends the thoughts of replies, where they begin with some."""
     replies = []
     for _, row in rows_of(_first_rows(found, inputs)):
-        with contextlib.suppress(ValueError):  # a conversation that cannot be used
+        with contextlib.suppress(ValueError, IndexError):  # a conversation that cannot be used, or without a reply
             replies.append(inputs.template.target(row))
     return mark_of_thoughts(replies)
 
