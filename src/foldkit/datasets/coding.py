@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import functools
 import re
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
 from typing import NamedTuple
@@ -46,7 +46,7 @@ class Coded:
 
     examples: Examples
     set_aside: tuple[SetAside, ...]
-    odd: Mapping[str, tuple[int, ...]]
+    odd: Mapping[str, Sequence[int]]
 
 
 @dataclass(frozen=True)
@@ -160,7 +160,9 @@ def _row(row: int, values: Mapping[str, str], coder: Coder) -> _Row | str:
     layout, texts = coder.encoder.laid_out(*found)
     alone = coder.only_rejected(values)
     rejected = "" if alone else _rejected(values, coder, found[0], texts)
-    left_out = any(len(own.strip()) > len(kept.strip()) for own, kept in zip(found[1], texts, strict=False))
+    left_out = layout.asked.looked and any(
+        len(t.strip()) > len(k.strip()) for t, k in zip(found[1], texts, strict=False)
+    )
     return _Row(row, layout, texts, rejected, alone, left_out)
 
 
@@ -176,14 +178,13 @@ def _coded(laid: _Laid, coded: Sequence[list[int]], coder: Coder) -> Coded:
     examples, too_long = _joined(laid.rows, coded, coder.window)
     reasons = laid.reasons | too_long
     used = [one for one in laid.rows if one.row not in too_long]
-    is_odd: dict[str, Callable[[_Row], bool]] = {
-        "prompt ends in a blank": _ends_in_a_blank,
-        "opened twice": _is_opened_twice,
-        "text left out": lambda one: one.left_out,
-        "earlier openings": lambda one: one.layout.unlike,
-        "lossy text": lambda one: not tokenizer.is_byte_level and _loses(one, tokenizer),
+    odd = {
+        "prompt ends in a blank": [one.row for one in used if _ends_in_a_blank(one)],
+        "opened twice": [one.row for one in used if _is_opened_twice(one)],
+        "text left out": [one.row for one in used if one.left_out],
+        "earlier openings": [one.row for one in used if one.layout.unlike],
+        "lossy text": [] if tokenizer.is_byte_level else [one.row for one in used if _loses(one, tokenizer)],
     }
-    odd = {name: tuple(one.row for one in used if is_odd[name](one)) for name in ODD}
     return Coded(examples, tuple(SetAside(row, reasons[row], laid.cells[row]) for row in sorted(reasons)), odd)
 
 
@@ -246,22 +247,23 @@ def _joined(laid: Sequence[_Row], coded: Sequence[list[int]], window: int) -> tu
 
 def _ends_in_a_blank(one: _Row) -> bool:
     """Whether the text before the last reply ends in a blank, so that it may be tokenised otherwise at asking."""
-    before = one.layout.pieces[-2] or (one.texts[-2] if len(one.texts) > 1 else "")
+    before = one.layout.asked.pieces[-1] or (one.texts[-2] if len(one.texts) > 1 else "")
     return before.endswith((" ", "\t"))
 
 
 def _is_opened_twice(one: _Row) -> bool:
     """Whether the last reply begins with a word, or a mark with letters, that its opening ends with."""
-    return bool(_ends_of(one.layout.pieces[-2].rstrip()).match(one.texts[-1].lstrip()))
+    return _ends_of(one.layout.asked.pieces[-1]).match(one.texts[-1]) is not None
 
 
 @functools.lru_cache(maxsize=256)
 def _ends_of(opening: str) -> re.Pattern[str]:
     """Return what fits the ends of an opening, of 4 characters or more, that are whole words and have a letter."""
+    opening = opening.rstrip()
     starts = (n for n in range(4, len(opening) + 1) if not (opening[-n].isalnum() and opening[-n - 1 : -n].isalnum()))
     ends = [re.escape(opening[-n:]) for n in starts if any(map(str.isalpha, opening[-n:]))]
     no_more = r"(?![^\W_])" if opening[-1:].isalnum() else ""
-    return re.compile(f"(?:{'|'.join(ends) or '(?!)'}){no_more}")
+    return re.compile(rf"\s*(?:{'|'.join(ends) or '(?!)'}){no_more}")
 
 
 def _loses(one: _Row, tokenizer: TextTokenizer) -> bool:

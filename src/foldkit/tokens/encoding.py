@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
@@ -49,6 +50,11 @@ class Layout:
     asked: Shape
     ending: Shape
     unlike: bool
+
+    @functools.cached_property
+    def plain(self) -> bool:
+        """Whether every text is written as it is."""
+        return self.asked.plain and self.ending.plain
 
     @property
     def pieces(self) -> tuple[str, ...]:
@@ -105,6 +111,8 @@ class Encoder:
 
     def _kept(self, layout: Layout, texts: Sequence[str]) -> Sequence[str]:
         """Return the texts as the markup writes them; raises InputError for one that would change it."""
+        if layout.plain:
+            return texts
         roles = layout.roles
         asked = self.markup.kept(layout.asked, roles[:-1], texts[:-1], asking=True)
         return [*asked, self.markup.reply(layout.ending, roles, texts)]
