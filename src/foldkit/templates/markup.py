@@ -86,8 +86,8 @@ class Markup:
     @classmethod
     def from_mapping(cls, mapping: Mapping[str, Any], where: str) -> Markup:
         """Return the markup that `as_mapping` gave."""
-        values = tuple((str(name), value) for name, value in mapping["values"])
-        return cls(**{**mapping, "values": values}, where=where)
+        values = tuple((str(name), value) for name, value in mapping.get("values", ()))
+        return cls(**{**mapping, "values": values, "where": where})
 
     def as_mapping(self) -> dict[str, Any]:
         """Return all that it writes by, wherever it is from."""
