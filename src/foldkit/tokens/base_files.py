@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -59,15 +59,17 @@ def open_text_side(path: Path) -> TextSide:
 
 
 def _from_folder(folder: Path) -> TextSide:
-    tokenizer = TextTokenizer(read_text(folder / "tokenizer.json"), str(folder / "tokenizer.json"))
+    where, tokenizer = str(folder), TextTokenizer(read_text(folder / "tokenizer.json"), str(folder / "tokenizer.json"))
     config = _json(folder / "config.json")
     generation = _json(folder / "generation_config.json", required=False)
     extra = _json(folder / "tokenizer_config.json", required=False)
-    ends = [*_ids(generation.get("eos_token_id")), *_ids(config.get("eos_token_id"))]
-    ends = [*_named(extra.get("eos_token"), tokenizer), *ends]
-    source = _chat_markup(folder, extra)
-    start = tokenizer.token(tokenizer.start_ids[0]) if tokenizer.start_ids else ""
-    return _checked(tokenizer, ends, source, (start, _named(extra.get("bos_token"), tokenizer)), str(folder))
+    named = _named(extra.get("eos_token"), tokenizer)
+    ends = _end_ids(
+        [*named, *_ids(generation.get("eos_token_id")), *_ids(config.get("eos_token_id"))], tokenizer, where
+    )
+    start = _first(tokenizer.start_ids, tokenizer)
+    named_start = _first(_named(extra.get("bos_token"), tokenizer), tokenizer)
+    return TextSide(tokenizer, ends, _chat_markup(folder, extra), start, where, named_start)
 
 
 def _named(given: Any, tokenizer: TextTokenizer) -> list[int]:
@@ -97,15 +99,18 @@ def _from_gguf(file: GgufFile) -> TextSide:
     where, metadata = str(file.path), file.metadata
     tokenizer = TextTokenizer(tokenizer_json(metadata, where), where)
     ends = [*_ids(metadata.get("tokenizer.ggml.eos_token_id")), *_ids(metadata.get("tokenizer.ggml.eot_token_id"))]
-    named = _ids(metadata.get("tokenizer.ggml.bos_token_id"))
+    start = _first(_ids(metadata.get("tokenizer.ggml.bos_token_id")), tokenizer)
     adds = metadata.get("tokenizer.ggml.add_bos_token", starts_texts(metadata))
-    start = tokenizer.token(named[0] if named else 0) if adds else ""
-    return _checked(tokenizer, ends, str(metadata.get("tokenizer.chat_template", "")), (start, named), where)
+    source = str(metadata.get("tokenizer.chat_template", ""))
+    return TextSide(tokenizer, _end_ids(ends, tokenizer, where), source, start if adds else "", where, start)
 
 
-def _checked(
-    tokenizer: TextTokenizer, ends: list[int], source: str, starts: tuple[str, list[int]], where: str
-) -> TextSide:
+def _first(ids: Sequence[int], tokenizer: TextTokenizer) -> str:
+    """Return the token of the first id that the tokenizer has, "" for none."""
+    return next((tokenizer.token(one) for one in ids if one < tokenizer.vocab_size), "")
+
+
+def _end_ids(ends: list[int], tokenizer: TextTokenizer, where: str) -> tuple[int, ...]:
     end_ids = tuple(dict.fromkeys(ends))
     if not end_ids:
         raise InputError(
@@ -113,9 +118,7 @@ def _checked(
         )
     if any(end >= tokenizer.vocab_size for end in end_ids):
         raise InputError(where, "eos_token_id", f"ids under {tokenizer.vocab_size}", end_ids, "check the files match")
-    start, named = starts
-    named_start = next((tokenizer.token(one) for one in named if one < tokenizer.vocab_size), "")
-    return TextSide(tokenizer, end_ids, source, start, where, named_start)
+    return end_ids
 
 
 def _json(path: Path, *, required: bool = True) -> dict[str, Any]:
