@@ -550,6 +550,17 @@ def test_answers_are_measured_from_behind_their_thoughts() -> None:
     assert card.rows[0]["contenders"]["adapter"]["answer"] == "row 0, or 7? </think></think>\nSW 4"
 
 
+@pytest.mark.parametrize(("n_cut", "says"), [(0, False), (1, False), (2, True), (40, True)])
+def test_answers_that_were_cut_in_their_thoughts_are_told(n_cut: int, says: bool) -> None:
+    """From 5% on, of whatever contender; thoughts that end, and tags of another kind, are no matter."""
+    answers = ["<think>row 7, or"] * n_cut + ["<think>row 7</think> SW 5", *["<b>SW 5"] * 39][: 40 - n_cut]
+    said = [line for line in all_lines(card_of(answers)) if "cut in their thoughts" in line]
+    assert len(said) == says
+    assert not says or said[0].startswith(
+        f"{n_cut} of adapter's 40 answers were cut in their thoughts: give [score] more"
+    )
+
+
 def with_one(score: ContenderScore, name: str) -> ContenderScore:
     return dataclasses.replace(score, differences={name: score.differences[name]})
 

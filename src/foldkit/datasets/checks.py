@@ -15,9 +15,9 @@ import pandas as pd
 
 from foldkit.formats import fingerprint_value, seal, unsealed, write_aside
 from foldkit.formats.errors import shown
+from foldkit.formats.thoughts import THOUGHT_TAGS
 from foldkit.rows import has_turns, listed_values
 from foldkit.rows.near import near_texts, plain
-from foldkit.rows.thoughts import THOUGHT_TAGS
 
 from .pairs import Pair, texts_of
 

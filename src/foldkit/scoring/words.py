@@ -8,6 +8,7 @@ from typing import Any
 
 from foldkit.formats import listed
 from foldkit.formats.errors import shown
+from foldkit.formats.thoughts import behind_thoughts
 
 from .card import FEW_ROWS, ContenderScore, Difference, Floor, Scorecard
 from .intervals import Interval
@@ -78,13 +79,24 @@ def warning_lines(card: Scorecard) -> list[str]:
 
 def _of_answers(card: Scorecard, last: ContenderScore) -> list[str]:
     """Say of answers that they did not end, or are one and the same where targets are not."""
-    found, (answer, n_alike) = [], last.alike
+    found, (answer, n_alike) = _lost_in_thoughts(card), last.alike
     if last.cut >= _CUT:
         todo = "an end that was not learned, or [score] max_tokens that is too low for them"
         found.append(f"{last.cut:.1%} of {last.name}'s answers did not end by themselves: {todo}.")
     if answer and n_alike > max(2, 2 * card.alike[1], _ALIKE * card.n_rows):
         same = f"{n_alike} of {last.name}'s {card.n_rows} answers are one and the same, {answer[:40]!r}"
         found.append(f"{same}; the commonest target stands {card.alike[1]} times.")
+    return found
+
+
+def _lost_in_thoughts(card: Scorecard) -> list[str]:
+    """Say of every contender how many answers were cut before their thoughts ended, which measures no answer."""
+    found = []
+    for score in card.contenders:
+        n = sum(behind_thoughts(row["contenders"][score.name]["answer"])[1] is None for row in card.rows)
+        if n and n >= _CUT * card.n_rows:
+            todo = "give [score] more max_tokens, or let the markup ask for none in [base.markup_values]"
+            found.append(f"{n} of {score.name}'s {card.n_rows} answers were cut in their thoughts: {todo}.")
     return found
 
 
