@@ -267,10 +267,14 @@ def test_thoughts_that_a_markup_leaves_out_later_are_learned_and_left_out_later(
     ending = markup.ending(roles[:2])
     assert ending.pieces == ("<end><turn>assistant\n<think></think>", "<end>")
     assert markup.reply(ending, roles[:2], ["a", thought]) == thought
+    blank = each("[{{ m.content.replace('/think', '').rstrip() }}]")
+    assert str(blank.written([Turn("user", " a \n"), Turn("user", "b\n")])) == "[ a][b]"
+    assert [blank.reply(blank.ending(["user"]), ["user"], [text]) for text in ("a \n", "a")] == ["a", "a"]
     with pytest.raises(InputError, match="keeps each turn's text"):  # no end of it is left, which would be to drop it
         markup.written([Turn("assistant", "<think> SW? </think>"), Turn("user", "b")])
+    shouts = each("[{{ m.content | upper }}]")
     with pytest.raises(InputError, match="keeps each turn's text"):
-        markup.reply(ending, roles[:2], ["a", "</think> \n"])
+        shouts.reply(shouts.ending(["user"]), ["user"], ["ab"])
 
 
 @given(texts=st.lists(st.text("ax "), min_size=3, max_size=3))

@@ -161,13 +161,15 @@ class Markup:
         Raises InputError where the markup does not write at least its end.
         """
         (kept,) = ending.texts(texts[-1:])
-        if ending.looked:
-            real, after = self._real(roles, texts, asking=False), ending.pieces[1]
-            ends = zip(reversed(real), reversed(kept + after), strict=False)
+        if not ending.looked:
+            return kept
+        real, after = self._real(roles, texts, asking=False), ending.pieces[1]
+        for own in (kept, kept.rstrip()):  # blanks behind it may be left out too
+            ends = zip(reversed(real), reversed(own + after), strict=False)
             n_kept = len(list(itertools.takewhile(lambda pair: pair[0] == pair[1], ends))) - len(after)
-            if n_kept < len(kept) and (n_kept <= 0 or not kept[-n_kept:].strip()):
-                raise self._changes(real[-60:])
-        return kept
+            if n_kept >= len(own) or (n_kept > 0 and own[-n_kept:].strip()):
+                return own
+        raise self._changes(real[-60:])
 
     def _real(self, roles: Sequence[str], texts: Sequence[str], asking: bool) -> str:
         with self._rendering(roles):

@@ -63,21 +63,27 @@ class Shape:
 def ends_in(real: str, pieces: Sequence[str], texts: Sequence[str]) -> list[str] | None:
     """Return what stands between the pieces of a rendering where that is each text, or an end of it; else None.
 
-    Of a text that is not blank an end is not either.
+    Blanks behind a text may be left out too. Of a text that is not blank an end is not either.
     """
     if not real.startswith(pieces[0]):
         return None
     found, at = [], len(pieces[0])
     for number, (text, after) in enumerate(zip(texts, pieces[1:], strict=True), 1):
-        lengths = [len(real) - at - len(after)] if number == len(texts) else range(len(text), -1, -1)
-        ends = (text[len(text) - n :] for n in lengths if 0 <= n <= len(text))
-        stand = (end for end in ends if real.startswith(end + after, at) and bool(end.strip()) == bool(text.strip()))
-        end = next(stand, None)
-        if end is None:
+        last = len(real) - len(after)
+        places = [last] if number == len(texts) else range(min(at + len(text), last), at - 1, -1)
+        stand = (place for place in places if real.startswith(after, place) and _is_end(real[at:place], text))
+        place = next(stand, -1)
+        if place < at:
             return None
-        found.append(end)
-        at += len(end + after)
+        found.append(real[at:place])
+        at = place + len(after)
     return found
+
+
+def _is_end(end: str, text: str) -> bool:
+    """Say whether a text ends so, blanks behind it aside; more than blanks must be left of one that is more."""
+    body, own = text.rstrip(), end.rstrip()
+    return bool(own) == bool(body) and body.endswith(own) and text[len(body) :].startswith(end[len(own) :])
 
 
 class RefusedTurnsError(TemplateError):
