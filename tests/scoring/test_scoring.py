@@ -102,6 +102,7 @@ def alone(n: int, seed: int = 0) -> Resamples:
         ("a", "calm calm calm ", {"repeats": 1, "refuses": 0}),
         ("a", "calm, calm, windy", {"repeats": 0}),
         ("- " * 9, "- " * 6 + "5", {"repeats": 0}),
+        ("- " * 9, "- " * 6 + "calm calm calm ", {"repeats": 1}),
         ("a", "I’m sorry, I cannot tell.", {"refuses": 1}),
         ("a", "Sorry seas all day", {"refuses": 1}),
         ("I can't tell.", "I cannot say.", {"refuses": 0}),

@@ -24,8 +24,8 @@ def ended(reply: Reply, form: Form) -> float:
 
 
 def repeats(reply: Reply, form: Form) -> float:
-    """Return 1 where a piece of 4 to 80 characters stands three times in a row, as none does in the target."""
-    return float(bool(_REPEATS.search(reply.answer)) and not _REPEATS.search(reply.target))
+    """Return 1 where a piece of 4 to 80 characters stands three times in a row, as it does not in the target."""
+    return float(any(3 * found[1] not in reply.target for found in _REPEATS.finditer(reply.answer)))
 
 
 def refuses(reply: Reply, form: Form) -> float:
