@@ -8,6 +8,8 @@ import pytest
 
 from foldkit.demo import PELLAM, copy_demo
 from foldkit.formats import FoldKitError, UsageError
+from foldkit.rows import find_files
+from foldkit.templates import read_template
 from foldkit.work import read_sheet
 from foldkit.work.sheet import sheet_from_mapping
 
@@ -62,3 +64,16 @@ def test_the_demos_sheet_is_a_sheet(tmp_path: Path) -> None:
     sheet = read_sheet(copy_demo(tmp_path))
     assert sheet.base_path() == PELLAM
     assert (tmp_path / "general.txt").read_text() == "mine"
+
+
+def test_paths_may_begin_at_the_home_folder(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Of the base, the rows and whatever else a sheet names; all others are relative to the sheet."""
+    monkeypatch.setenv("HOME", str(tmp_path / "home"))
+    copy_demo(tmp_path / "home" / "data")
+    changes = ["base.model=~/bases/small", "rows.source=~/data/*.csv", "template.use=~/data/bulletin.toml"]
+    sheet = read_sheet(copy_demo(tmp_path / "work"), changes)
+    assert sheet.base_path() == tmp_path / "home" / "bases" / "small"
+    assert find_files(sheet.rows, sheet.folder) == [tmp_path / "home" / "data" / "notes.csv"]
+    assert sheet.path("~/x") == tmp_path / "home" / "x"
+    assert sheet.path("~x") == tmp_path / "work" / "~x"
+    assert read_template(sheet.template.use, sheet.folder).name == "bulletin"

@@ -16,6 +16,7 @@ import numpy as np
 import pandas as pd
 
 from foldkit.formats import InputError, near_name
+from foldkit.formats.paths import path_from
 
 from .cells import cell_text
 from .paths import cells_at, text_paths
@@ -90,7 +91,9 @@ def stream_rows(
         yield rows
     if not n_read:
         found = f"none of {n_bad}" if n_bad else "an empty file"
-        raise InputError(folder / settings.source, "rows", "at least one row", found, first or "check the export")
+        raise InputError(
+            path_from(folder, settings.source), "rows", "at least one row", found, first or "check the export"
+        )
 
 
 @dataclass(frozen=True)

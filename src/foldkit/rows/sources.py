@@ -8,6 +8,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 
 from foldkit.formats import InputError, listed
+from foldkit.formats.paths import path_from
 
 from .readers import READERS, Reader
 from .readers.prose import read_prose
@@ -40,7 +41,7 @@ def find_files(settings: RowsSettings, folder: Path) -> list[Path]:
     A folder gives those files in it whose kind is known, or only those that are read `as_text` where such endings are
     named; hidden ones aside. Raises InputError when nothing is found or a file is of an unknown kind.
     """
-    path, known = folder / settings.source, settings.as_text or tuple(READERS)
+    path, known = path_from(folder, settings.source), settings.as_text or tuple(READERS)
     every = files_of(settings.source, folder)
     files = [file for file in every if ending(file) in known] if path.is_dir() else every
     if not files:
@@ -59,7 +60,7 @@ def files_of(source: str, folder: Path) -> list[Path]:
 
     Of a folder or a glob hidden ones are left out, and those that were written beside the sheet.
     """
-    path = folder / source
+    path = path_from(folder, source)
     if path.is_dir():
         found: Iterable[Path] = (
             file for file in path.rglob("*") if not any(part.startswith(".") for part in file.relative_to(path).parts)

@@ -29,6 +29,7 @@ from foldkit.formats import (
     read_settings,
     read_toml,
 )
+from foldkit.formats.paths import path_from
 
 BUILTIN = Path(__file__).parent / "builtin"
 
@@ -282,7 +283,7 @@ def read_template(use: str, folder: Path) -> Template:
         one_of(use, names, "[template]", "use")
         path = BUILTIN / f"{use}.toml"
     else:
-        path = folder / use
+        path = path_from(folder, use)
     return template_from_mapping(read_toml(path), str(path))
 
 

@@ -12,6 +12,7 @@ from typing import Any
 from foldkit.adapters.settings import AdapterSettings
 from foldkit.datasets import SplitSettings
 from foldkit.formats import InputError, UsageError, near_name, read_settings, read_toml
+from foldkit.formats.paths import path_from
 from foldkit.models.settings import BaseSettings
 from foldkit.rows import RowsSettings
 from foldkit.scoring.settings import ScoreSettings
@@ -34,7 +35,7 @@ class Sheet:
 
     def path(self, name: str) -> Path:
         """Return a path of the sheet as it is from here."""
-        return self.folder / name
+        return path_from(self.folder, name)
 
     def base_path(self) -> Path:
         """Return the path of the base: a folder, a file, or the one that ships."""
@@ -53,7 +54,7 @@ def base_path(model: str, folder: Path) -> Path:
         from foldkit.demo import PELLAM
 
         return PELLAM
-    return folder / model
+    return path_from(folder, model)
 
 
 def read_sheet(path: str | Path, changes: str | Sequence[str] = ()) -> Sheet:

@@ -14,6 +14,7 @@ import pandas as pd
 
 from foldkit.datasets import SplitSettings, assign_parts, code_rows
 from foldkit.formats import InputError, UsageError, listed, read_settings, write_aside
+from foldkit.formats.paths import path_from
 from foldkit.rows import (
     SHAPES,
     FoundReading,
@@ -94,7 +95,7 @@ def start(
         inputs = _inputs(found, template_text(found), folder)
         if found.shape:
             found = _shaped(found, inputs.table)
-        told += [said for said in (found.told.said, parts_beside(folder / source)) if said]
+        told += [said for said in (found.told.said, parts_beside(path_from(folder, source))) if said]
         if found.group and not found.told.whole:
             found, parted = _parted(found, inputs)
             told.append(parted)
@@ -126,10 +127,10 @@ def _made(folder: Path) -> Iterator[None]:
 def _found(reading: RowsSettings, folder: Path, base: str, question: str, answer: str) -> tuple[Found, list[str]]:
     """Return what the rows are, and what that assumes."""
     table = read_rows(reading, folder).table
-    parts = told_parts(find_files(reading, folder), folder / reading.source, table)
+    parts = told_parts(find_files(reading, folder), path_from(folder, reading.source), table)
     table = table.drop(columns=[parts.column] if parts.column else [])
     names = [str(name) for name in table.columns]
-    theirs, how = found_kind(table, folder / reading.source, question, answer)
+    theirs, how = found_kind(table, path_from(folder, reading.source), question, answer)
     used = {column_of(path, names) for path in theirs.columns.values()}
     unused = [name for name in names if name not in used]
     columns = _columns(theirs, names)
@@ -266,7 +267,7 @@ def _reading(settings: RowsSettings, folder: Path) -> tuple[RowsSettings, bool, 
     """Return how the source is read, what is unusual in it found, whether it is prose, and what that assumes."""
     found = found_reading(settings, folder)
     if found.as_text:
-        unit = "line" if (folder / settings.source).is_file() else "file"
+        unit = "line" if path_from(folder, settings.source).is_file() else "file"
         settings = dataclasses.replace(settings, as_text=found.as_text, unit=unit)
     read = dataclasses.replace(
         settings, delimiter=found.delimiter, skip=found.skip, key=next(iter(found.keys), ""), pattern=found.pattern
