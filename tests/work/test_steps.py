@@ -119,6 +119,9 @@ def test_a_conversation_goes_on_until_its_context_is_full(work_folder: Path) -> 
     assert answer.n_tokens <= n_left
     talk.forget()
     assert talk.n_context == 0
+    for answer in ("<think>a</think>\n", "<think>a", "<think>a</think> b"):  # thoughts alone are no answer
+        talk.keep("west?", answer)
+    assert [answer for _, answer in talk.history.said] == ["", "<think>a", "<think>a</think> b"]
 
 
 @pytest.mark.parametrize(

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
+from foldkit.formats.thoughts import behind_thoughts
 from foldkit.templates import Template, Turn
 
 
@@ -23,8 +24,12 @@ class History:
         return (*turns, *_without_known(template.prompt_turns(row), turns))
 
     def and_then(self, row: Mapping[str, str], answer: str) -> History:
-        """Return the history with one more question and its answer."""
-        return History((*self.said, (row, answer)))
+        """Return the history with one more question and its answer; one of thoughts alone stands as an empty one.
+
+        Markup that leaves thoughts out would have nothing to write of it.
+        """
+        _, rest = behind_thoughts(answer)
+        return History((*self.said, (row, "" if rest is not None and not rest.strip() else answer)))
 
 
 def _filled(template: Template, row: Mapping[str, str]) -> dict[str, str]:
