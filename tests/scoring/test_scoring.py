@@ -327,12 +327,12 @@ class _Rows(Resamples):
         self.n_groups, self.group_of, self.seed = n, np.arange(n), 0
 
 
-@pytest.mark.parametrize(("n", "least"), [(5, 0.88), (8, 0.92), (20, 0.92), (100, 0.92)])
+@pytest.mark.parametrize("n", [5, 8, 20, 100])
 @pytest.mark.parametrize("copies", [1, 3])
-def test_resampled_intervals_cover_too(n: int, least: float, copies: int) -> None:
+def test_resampled_intervals_cover_too(n: int, copies: int) -> None:
     """400 simulated tables of figures that are no shares: 92 to 98% (three standard errors about 95).
 
-    Of five groups a resampled interval cannot reach far enough, and covers some 91%; 84% by plain percentiles.
+    Plain percentiles would cover 88% of those of five rows, and 90% of those of eight.
     """
     rng = np.random.default_rng(0)
     resamples, covered = Resamples([str(index // copies) for index in range(n * copies)], 0), 0
@@ -340,7 +340,7 @@ def test_resampled_intervals_cover_too(n: int, least: float, copies: int) -> Non
         figures = np.repeat(rng.beta(2, 3, n), copies)
         interval = resamples.interval(resamples.each(functools.partial(mean, figures, np.ones(n * copies))))
         covered += interval.low <= 0.4 <= interval.high
-    assert least <= covered / 400 <= 0.98
+    assert 0.92 <= covered / 400 <= 0.98
 
 
 def test_planted_ties_are_seldom_called_and_a_planted_gain_is_found() -> None:

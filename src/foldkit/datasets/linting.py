@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Collection, Iterable, Sequence
 
@@ -65,11 +66,10 @@ def _markup_findings(coder: Coder, table: pd.DataFrame) -> list[Finding]:
     has_system = any(turn.role == "system" for turn in turns)
     says = "the base's markup writes a text of its own" + ("" if has_system else "; a system turn may replace it")
     found += [Finding("added text", says, (), added)] if added else []
-    if names := [name for name in (*dict(markup.values), *markup.open_names) if name not in _LISTS]:
-        says = "the base's markup reads these beside the turns; [base.markup_values] gives them values"
-        values = {name: str(value) for name, value in markup.values}
-        found.append(Finding("markup values", says, (), ", ".join(f"{n} = {values.get(n, 'none')}" for n in names)))
-    return found
+    told = [f"{name} = {json.dumps(value)}" for name, value in markup.values]
+    told += [f"{name} has none" for name in markup.open_names if name not in _LISTS]
+    says = "the base's markup reads these beside the turns; [base.markup_values] gives them values"
+    return found + ([Finding("markup values", says, (), ", ".join(told))] if told else [])
 
 
 def _finding_of_opening(layout: Layout) -> list[Finding]:

@@ -93,7 +93,7 @@ class TurnPattern:
     def said(self, text: str) -> list[Turn]:
         """Return the turns of a conversation: a JSON list of messages with role and content.
 
-        Replies are learned, except those with `"learned": false`, and all where the turn is not. Text that is no JSON
+        Where the turn is learned its replies are, except those with `"learned": false`. Text that is no JSON
         list is one user turn, as a question is asked. Raises ValueError naming the message that is wrong.
         """
         messages = read_messages(text, self.roles)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from typing import Any
 
 import pandas as pd
@@ -49,6 +49,12 @@ def _marked(kind: Kind, table: pd.DataFrame, roles: dict[str, str]) -> tuple[str
     return f"\n[rows.marked]               # a turn after each mark of who speaks\n{_columns(kind)}{marks}", said
 
 
+def unlearned_thoughts(names: Iterable[str]) -> list[str]:
+    """Say of columns, or keys of messages, that are not used and may hold thoughts how these can be learned."""
+    what = "is not learned, though it may lead to the reply: [[turn.before]] in the template puts it before"
+    return [f"{name!r} {what}" for name in names if name.lower() in THOUGHT_NAMES]
+
+
 def found_roles(kind: Kind, table: pd.DataFrame) -> tuple[dict[str, str], list[str]]:
     """Return roles in lists of messages whose names say nothing, with ours, and what that assumes, and leaves unread.
 
@@ -59,8 +65,7 @@ def found_roles(kind: Kind, table: pd.DataFrame) -> tuple[dict[str, str], list[s
     said = [one for cell in cells for one in named_roles(cell)]
     keys = dict.fromkeys(key for cell in cells for key in unread_keys(cell))
     left = [f"of the messages not used: {listed(list(keys))}"] if keys else []
-    before = "[[turn.before]] in the template puts it before the reply"
-    left += [f"{key!r} of the messages may lead to a reply: {before}" for key in keys if key.lower() in THOUGHT_NAMES]
+    left += unlearned_thoughts(keys)
     unknown = list(dict.fromkeys(name for name, role in said if not role))
     if not unknown:
         return {}, left

@@ -34,14 +34,14 @@ from foldkit.rows.reading import collected
 from foldkit.rows.settings import UNITS
 from foldkit.rows.shapes import JudgedSettings, PiecesSettings
 from foldkit.rows.tables import rows_of
-from foldkit.rows.thoughts import THOUGHT_NAMES, mark_of_thoughts
-from foldkit.templates import template_from_mapping
+from foldkit.rows.thoughts import mark_of_thoughts
+from foldkit.templates import Template, template_from_mapping
 
 from .inputs import Inputs, open_inputs
 from .sheet import sheet_from_mapping
 from .starter_kind import found_kind
 from .starter_parts import NO_COLUMN_LEFT, parts_beside, told_parts
-from .starter_shapes import FIRST_ROWS, found_roles, shape_section
+from .starter_shapes import FIRST_ROWS, found_roles, shape_section, unlearned_thoughts
 from .starter_sheet import KEPT, SHAPED, USUAL, Found, pace, shapes_in, sheet_text, template_text
 
 _WINDOWS = (128, 256, 512, 1024, 2048)
@@ -99,11 +99,11 @@ def start(
         if found.group and not found.told.whole:
             found, parted = _parted(found, inputs)
             told.append(parted)
-        found = found._replace(after=_mark_of_thoughts(found, inputs))
-        told += [
-            f"replies begin with thoughts: they are learned, and measured from behind {a}" for a in [found.after] if a
-        ]
-        found, window, fits = _fitted(found, inputs)
+        first = (inputs.table if found.shape else next(inputs.stream()).table).head(FIRST_ROWS)
+        found = found._replace(after=_mark_of_thoughts(first, inputs.template))
+        if found.after:
+            told.append(f"replies begin with thoughts: they are learned, and measured from behind {found.after}")
+        found, window, fits = _fitted(found, inputs, first)
         write_aside(template_at, template_text(found))
         write_aside(sheet_at, sheet_text(found, window))
     alone = [] if found.group or found.in_order or found.told.whole else [_alone(found.groups)]
@@ -173,11 +173,9 @@ def _beside(kind: Kind, unused: list[pd.Series[Any]]) -> list[str]:
     if kind.name not in ("question", "instruction"):
         return []
     graded = [repr(cells.name) for cells in unused if _grades(cells)]
-    thoughts = [repr(cells.name) for cells in unused if str(cells.name).lower() in THOUGHT_NAMES]
     pairs = "[rows.graded] or [rows.judged] make pairs of it"
     said = [f"every answer is learned, whatever {listed(graded)} says: {pairs}"] if graded else []
-    before = "[[turn.before]] in the template puts it before the answer"
-    return [*said, *(f"{name} is not learned, though it may lead to the answer: {before}" for name in thoughts)]
+    return [*said, *unlearned_thoughts(str(cells.name) for cells in unused)]
 
 
 def _grades(cells: pd.Series[Any]) -> bool:
@@ -227,22 +225,17 @@ def _paced(found: Found) -> list[str]:
     return [f"{found.n_rows} rows are few: batches of {batch} and {epochs} epochs, about {n_steps} steps"]
 
 
-def _first_rows(found: Found, inputs: Inputs) -> pd.DataFrame:
-    return (inputs.table if found.shape else next(inputs.stream()).table).head(FIRST_ROWS)
-
-
-def _mark_of_thoughts(found: Found, inputs: Inputs) -> str:
+def _mark_of_thoughts(first: pd.DataFrame, template: Template) -> str:
     """Return the mark that ends the thoughts of replies, where they begin with some."""
     replies = []
-    for _, row in rows_of(_first_rows(found, inputs)):
+    for _, row in rows_of(first):
         with contextlib.suppress(ValueError, IndexError):  # a conversation that cannot be used, or without a reply
-            replies.append(inputs.template.target(row))
+            replies.append(template.target(row))
     return mark_of_thoughts(replies)
 
 
-def _fitted(found: Found, inputs: Inputs) -> tuple[Found, int, str]:
+def _fitted(found: Found, inputs: Inputs, first: pd.DataFrame) -> tuple[Found, int, str]:
     """Return the same with texts that are too long cut in pieces, the window, and what both assume."""
-    first = _first_rows(found, inputs)
     coded = code_rows(first, dataclasses.replace(inputs.coder, window=2**20))
     if not len(coded.examples):
         aside = coded.set_aside[0]
