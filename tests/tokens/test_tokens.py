@@ -99,8 +99,24 @@ def test_a_reply_is_learned_after_what_asks_for_it(side: TextSide, asks: str, la
 def test_markup_without_an_end_marker_is_refused(side: TextSide) -> None:
     """A model trained so would never learn to stop."""
     endless = Markup("{% for m in messages %}{{ m.role }}: {{ m.content }}\n{% endfor %}")
+    encoder = Encoder(side, endless)
+    assert (encoder.own_end, encoder.end_ids) == ("", side.end_ids)
     with pytest.raises(InputError, match="<end> after a learned turn"):
-        Encoder(side, endless).example(turns("a", "b"))
+        encoder.example(turns("a", "b"))
+
+
+@pytest.mark.parametrize("before", ["", "\n"])
+def test_a_token_that_closes_replies_in_the_markup_alone_is_learned_and_ends_answers(
+    side: TextSide, before: str
+) -> None:
+    """As in bases that were published with chat markup and never trained on it."""
+    closed = Markup("{% for m in messages %}{{ m.role }}: {{ m.content }}" + before + "<turn>\n{% endfor %}")
+    encoder = Encoder(side, closed)
+    end = side.tokenizer.control_tokens["<turn>"]
+    assert (encoder.own_end, encoder.end_ids) == ("<turn>", (*side.end_ids, end))
+    encoded = encoder.example(turns("a", "b"))
+    learned = [token for token, flag in zip(encoded.ids, encoded.learned, strict=True) if flag]
+    assert learned == [*side.tokenizer.encode_text("b"), *side.tokenizer.encode_markup(before), end]
 
 
 def test_the_markup_of_a_base_is_its_own_where_it_has_one(

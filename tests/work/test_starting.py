@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shutil
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -220,6 +221,24 @@ def test_long_texts_are_cut_in_pieces_and_other_long_rows_are_told(tmp_path: Pat
     told = foldkit.start("../q.jsonl", tmp_path / "q").assumed[1]
     assert told.startswith("1 of the first 1 examples have over 2,048 tokens")
     assert "shorten them" in told
+
+
+@pytest.mark.parametrize(
+    "markup", ["{% for m in messages %}{{ m.content }}\n{% endfor %}", "{{ messages[0].content | upper }}"]
+)
+def test_rows_that_the_markup_of_a_base_does_not_take_stand_under_headings(
+    base_folder: Path, tmp_path: Path, markup: str
+) -> None:
+    """One without an end, and one without the reply: the sheet runs as it is, and says why."""
+    shutil.copytree(base_folder, tmp_path / "base")
+    (tmp_path / "base" / "chat_template.jinja").write_text(markup)
+    (tmp_path / "r.jsonl").write_text("\n".join(json.dumps(row) for row in KINDS["question"]))
+    started = foldkit.start("r.jsonl", tmp_path, "base")
+    assert any(
+        "under headings, for the base's own markup is of no use here: expected" in one for one in started.assumed
+    )
+    sheet = foldkit.read_sheet(started.sheet)
+    assert (sheet.base.markup, len(foldkit.build(sheet).set_aside)) == ("headings", 0)
 
 
 APART, TOO_FEW = (

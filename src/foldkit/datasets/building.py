@@ -12,7 +12,7 @@ import pandas as pd
 from foldkit.formats import InputError
 from foldkit.rows import Rows
 
-from .coding import ODD, Coded, Coder, SetAside, code_stream
+from .coding import ODD, OWN_END, Coded, Coder, SetAside, code_stream
 from .examples import Examples
 from .placing import PARTS
 from .repeats import Repeats
@@ -64,12 +64,16 @@ def build_dataset(
             inputs,
             counted.fingerprint,
             counted.parts,
-            [*more_notes(), *counted.notes],
+            [*_notes_of(coder), *more_notes(), *counted.notes],
             counted.unused,
         )
     built = read_built(folder, inputs)
     assert built is not None  # it was written by the line above
     return built
+
+
+def _notes_of(coder: Coder) -> list[str]:
+    return [f"{OWN_END}: {coder.encoder.own_end}"] if coder.encoder.own_end else []
 
 
 def _said_of_set_aside(writer: DatasetWriter) -> str:

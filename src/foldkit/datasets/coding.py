@@ -39,6 +39,9 @@ ODD = {
     "lossy text": "the tokenizer does not give the learned text back exactly",
 }
 
+# What is to be said of markup that has an end of its own.
+OWN_END = "the base's markup closes replies with a token that its files name as no end; it is learned, and ends answers"
+
 
 @dataclass(frozen=True)
 class Coded:

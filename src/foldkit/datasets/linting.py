@@ -14,7 +14,7 @@ from foldkit.templates import Template, Turn, outline_of
 from foldkit.tokens import Layout
 
 from .checks import Finding, swapped
-from .coding import ODD, Coder, code_rows
+from .coding import ODD, OWN_END, Coder, code_rows
 from .pairs import pairs_of
 from .unused import unused
 
@@ -61,6 +61,7 @@ def _markup_findings(coder: Coder, table: pd.DataFrame) -> list[Finding]:
     except InputError as error:
         return [Finding("unusable markup", str(error), (), "")]
     found = _finding_of_opening(layout)
+    found += [Finding("an end of its own", OWN_END, (), encoder.own_end)] if encoder.own_end else []
     markup = encoder.markup
     added = " ".join(filter(None, (_words(piece, encoder.tokenizer.control_tokens) for piece in layout.pieces)))
     has_system = any(turn.role == "system" for turn in turns)

@@ -74,11 +74,18 @@ class Layout:
 
 
 class Encoder:
-    """Turns to ids in one base's tokenizer and one markup."""
+    """Turns to ids in one base's tokenizer and one markup.
+
+    An answer ends at one of `end_ids`: those of the base, and the control token with which a markup closes replies
+    where it does so with none of them. That is the `own_end` of the markup, else "".
+    """
 
     def __init__(self, side: TextSide, markup: Markup) -> None:
         self.tokenizer, self.end_ids, self.markup = side.tokenizer, side.end_ids, markup
         self._layouts: dict[Outline, Layout] = {}
+        self.own_end = self._own_end()
+        if self.own_end:
+            self.end_ids += (self.tokenizer.control_tokens[self.own_end],)
 
     def prompt(self, turns: Sequence[Turn]) -> tuple[int, ...]:
         """Return the ids of a prompt, the opening of the reply included."""
@@ -136,6 +143,15 @@ class Encoder:
             if roles:
                 raise
             return Shape(self.markup.ending(("assistant",)).pieces[:1], (), looked=False)
+
+    def _own_end(self) -> str:
+        try:
+            after = self.tokenizer.encode_markup(self.markup.ending(("user", "assistant")).pieces[-1])
+        except InputError:  # it is told of the turns that it is used with
+            return ""
+        closed = not set(after).isdisjoint(self.end_ids)
+        names = {token: name for name, token in self.tokenizer.control_tokens.items()}
+        return "" if closed else next((names[token] for token in after if token in names), "")
 
     def _n_closing(self, ids: Sequence[int]) -> int:
         for index, token in enumerate(ids):

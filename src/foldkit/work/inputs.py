@@ -66,6 +66,7 @@ class Inputs:
             "template": fingerprint_value(self.template.as_mapping()),
             "markup": fingerprint_value(self.markup.as_mapping()),
             "tokenizer": self.side.tokenizer.fingerprint,
+            "ends": self.encoder.end_ids,
             "split": dataclasses.asdict(sheet.split),
             "window": sheet.train.window,
             "paired": sheet.train.paired,

@@ -47,7 +47,7 @@ class Parts:
             raise InputError("[train]", "window", f"at most the base's {room}", window, "lower the window")
         self.adapter: Adapter = self._new_adapter()
         self.header: AdapterHeader = self._header(inputs)
-        self.end_ids = inputs.side.end_ids
+        self.end_ids = inputs.encoder.end_ids
         self.tokenizer = inputs.side.tokenizer
         self.reference: Reference | None = None
 

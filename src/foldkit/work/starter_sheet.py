@@ -70,7 +70,8 @@ class Found(NamedTuple):
     `shape` is the section that makes examples of the rows, where one is needed, and `group` what it keeps together:
     `n_units` of `n_rows` examples. With `in_order` the last of them are the test part; `prose` has units, `replies`
     are "lists" or "numbers", where they are such; `told` are the parts that rows come in already. `after` is the mark
-    that ends the thoughts that replies begin with.
+    that ends the thoughts that replies begin with. Turns stand under `headings` where the base's own markup is of no
+    use.
     """
 
     reading: RowsSettings
@@ -87,6 +88,7 @@ class Found(NamedTuple):
     replies: str = ""
     told: ToldParts = ToldParts()
     after: str = ""
+    headings: bool = False
 
 
 def sheet_text(found: Found, window: int) -> str:
@@ -101,7 +103,7 @@ use = "template.toml"       # how a row becomes turns
 {_split(found)}
 [base]
 model = {quoted(found.base)}     # the small one that ships, a folder, or a .gguf file
-{_markup(found.kind)}
+{_markup(found)}
 [adapter]
 rank = 8
 alpha = 16
@@ -201,8 +203,12 @@ def _told(told: ToldParts) -> str:
     return f"files = {inline(told.files)}     # their rows are that part\n" if told.files else ""
 
 
-def _markup(kind: Kind) -> str:
-    return 'markup = "plain"            # texts as they are, without roles\n' if kind.name == "text" else ""
+def _markup(found: Found) -> str:
+    if found.kind.name == "text":
+        return 'markup = "plain"            # texts as they are, without roles\n'
+    return (
+        'markup = "headings"         # not the base\'s own, which does not take these rows\n' if found.headings else ""
+    )
 
 
 def _objective(kind: Kind) -> str:

@@ -12,8 +12,9 @@ from typing import Any
 
 import pandas as pd
 
-from foldkit.datasets import SplitSettings, assign_parts, code_rows
+from foldkit.datasets import Coded, SplitSettings, assign_parts, code_rows
 from foldkit.formats import InputError, UsageError, listed, read_settings, write_aside
+from foldkit.formats.errors import shown
 from foldkit.formats.paths import path_from
 from foldkit.rows import (
     SHAPES,
@@ -36,6 +37,7 @@ from foldkit.rows.shapes import JudgedSettings, PiecesSettings
 from foldkit.rows.tables import rows_of
 from foldkit.rows.thoughts import mark_of_thoughts
 from foldkit.templates import Template, template_from_mapping
+from foldkit.tokens import Encoder
 
 from .inputs import Inputs, open_inputs
 from .sheet import sheet_from_mapping
@@ -103,11 +105,12 @@ def start(
         found = found._replace(after=_mark_of_thoughts(first, inputs.template))
         if found.after:
             told.append(f"replies begin with thoughts: they are learned, and measured from behind {found.after}")
-        found, window, fits = _fitted(found, inputs, first)
+        found, coded, marked = _coded(found, inputs, first)
+        found, window, fits = _fitted(found, inputs.table, first, coded)
         write_aside(template_at, template_text(found))
         write_aside(sheet_at, sheet_text(found, window))
     alone = [] if found.group or found.in_order or found.told.whole else [_alone(found.groups)]
-    return Start(sheet_at, template_at, (*assumed, *told, fits, *_paced(found), *alone))
+    return Start(sheet_at, template_at, (*assumed, *told, *marked, fits, *_paced(found), *alone))
 
 
 @contextlib.contextmanager
@@ -234,9 +237,20 @@ def _mark_of_thoughts(first: pd.DataFrame, template: Template) -> str:
     return mark_of_thoughts(replies)
 
 
-def _fitted(found: Found, inputs: Inputs, first: pd.DataFrame) -> tuple[Found, int, str]:
+def _coded(found: Found, inputs: Inputs, first: pd.DataFrame) -> tuple[Found, Coded, list[str]]:
+    """Return the first rows encoded, under headings where the base's own markup takes none, and what that assumes."""
+    coder = dataclasses.replace(inputs.coder, window=2**20)
+    try:
+        return found, code_rows(first, coder), []
+    except InputError as error:
+        coder = dataclasses.replace(coder, encoder=Encoder(inputs.side, inputs.side.markup("headings")))
+        why = f"expected {error.allowed}, found {shown(error.arrived)}"
+        said = f"turns stand under headings, for the base's own markup is of no use here: {why}"
+        return found._replace(headings=True), code_rows(first, coder), [said]
+
+
+def _fitted(found: Found, table: pd.DataFrame, first: pd.DataFrame, coded: Coded) -> tuple[Found, int, str]:
     """Return the same with texts that are too long cut in pieces, the window, and what both assume."""
-    coded = code_rows(first, dataclasses.replace(inputs.coder, window=2**20))
     if not len(coded.examples):
         aside = coded.set_aside[0]
         return found, _CUT, f"none of the first {len(first)} rows can be used: row {aside.row}, {aside.reason}"
@@ -250,7 +264,7 @@ def _fitted(found: Found, inputs: Inputs, first: pd.DataFrame) -> tuple[Found, i
         return found, most, f"{over}: they are set aside; shorten them, or give window more"
     n_characters = first["text"].loc[coded.examples.rows].str.len().to_numpy()
     size = max(100, int(0.8 * _CUT * (n_characters / lengths).min()) // 100 * 100)
-    pieces, _ = SHAPES["pieces"](inputs.table, PiecesSettings(longest=size))
+    pieces, _ = SHAPES["pieces"](table, PiecesSettings(longest=size))
     shape = f"\n[rows.pieces]               # a row for each piece of a text\nlongest = {size:<17} # characters\n"
     cut = f"texts are cut in pieces of at most {size:,} characters, window {_CUT}; those of one text stay in one part"
     return found._replace(shape=shape, group="source_row", n_rows=len(pieces)), _CUT, f"{over}: {cut}"
