@@ -106,7 +106,7 @@ def test_a_gguf_of_other_heads_than_it_says_is_refused(tmp_path: Path, monkeypat
 
 
 def test_a_folder_comes_back_as_it_was_saved(base_folder: Path, tmp_path: Path) -> None:
-    """Whole, and divided over two files; its fingerprint is of its files and changes with them."""
+    """Whole, and divided over two files, with an index too; its fingerprint is of its files and changes with them."""
     expected = tiny_decoder(torch.float32).half().float()
     base = open_base(base_folder)
     assert same_weights(base.decoder, expected)
@@ -120,6 +120,19 @@ def test_a_folder_comes_back_as_it_was_saved(base_folder: Path, tmp_path: Path) 
     assert same_weights(open_base(divided).decoder, expected)
     assert fingerprint_base(divided) != base.fingerprint == fingerprint_base(base_folder)
     assert read_folder(divided)[0] == base.decoder.spec
+    before = fingerprint_base(divided)
+    (divided / "whole.safetensors").write_bytes((base_folder / "model.safetensors").read_bytes()[:-1])
+    index = divided / "model.safetensors.index.json"
+    index.write_text(json.dumps({"weight_map": {name: f"part-{n % 2}.safetensors" for n, name in enumerate(names)}}))
+    assert same_weights(open_base(divided).decoder, expected)
+    assert fingerprint_base(divided) == before
+    for named, said in (("part-9.safetensors", "missing files"), ("../b/model.safetensors", "beside it")):
+        index.write_text(json.dumps({"weight_map": {"head": named}}))
+        with pytest.raises(InputError, match=said):
+            open_base(divided)
+    index.write_text("{}")
+    with pytest.raises(InputError, match=r"weight_map.*fetch the file again"):
+        open_base(divided)
 
 
 @pytest.mark.parametrize(
@@ -163,6 +176,9 @@ def test_missing_and_damaged_files_are_refused(tmp_path: Path, tokenizer_text: s
     weights = folder / "model.safetensors"
     weights.write_bytes(weights.read_bytes()[:5000])
     with pytest.raises(InputError, match="a safetensors file"):
+        open_base(folder)
+    weights.rename(folder / "weights.bin")
+    with pytest.raises(InputError, match=r"found 'weights.bin'; fetch .* pickled ones could run code"):
         open_base(folder)
     (folder / "config.json").unlink()
     with pytest.raises(InputError, match=r"a config.json in the base's folder"):

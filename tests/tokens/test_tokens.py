@@ -278,12 +278,30 @@ def test_a_tokenizer_whose_words_take_blanks_is_not_exact(tokenizer_text: str) -
     assert not own.is_byte_level
 
 
+@pytest.mark.parametrize(
+    ("at", "said"),
+    [
+        ("config.json", "a folder or a .gguf file, found .config.json"),
+        ("model.safetensors", "give the folder that it stands in"),
+        ("none", "existing folder or .gguf file, found nothing; .* nothing is fetched"),
+        ("without/", "a tokenizer.json in the base's folder, found nothing; fetch it too"),
+        ("empty/", "a config.json in the base's folder"),
+    ],
+)
+def test_what_is_no_base_is_told_with_the_way_on(base_folder: Path, tmp_path: Path, at: str, said: str) -> None:
+    """A file of one, a name, a folder that lacks a file."""
+    shutil.copytree(base_folder, tmp_path, dirs_exist_ok=True)
+    (tmp_path / "empty").mkdir()
+    (tmp_path / "without").mkdir()
+    shutil.copy(tmp_path / "config.json", tmp_path / "without")
+    with pytest.raises(InputError, match=said):
+        open_text_side(tmp_path / at)
+
+
 def test_a_base_without_an_end_is_refused(base_folder: Path, tmp_path: Path, tokenizer_text: str) -> None:
-    """And so is a folder without a tokenizer, and one whose tokenizer is damaged."""
+    """And so is one whose tokenizer is damaged."""
     folder = tmp_path / "b"
     folder.mkdir()
-    with pytest.raises(InputError, match=r"tokenizer.json"):
-        open_text_side(folder)
     (folder / "tokenizer.json").write_text("{}")
     (folder / "config.json").write_text("{}")
     with pytest.raises(InputError, match="fetch the file again"):

@@ -14,7 +14,7 @@ from foldkit.formats import InputError, fingerprint_files, one_of
 
 from .decoder import Decoder
 from .device import CPU
-from .folder import read_folder
+from .folder import read_folder, weight_files
 from .freeing import give_back
 from .gguf import read_gguf
 from .held import HOLDERS, FrozenEmbedding, FrozenLinear, Held, Packed, Sixteen, bfloat16
@@ -158,5 +158,5 @@ def fingerprint_base(path: Path) -> str:
     """Return the fingerprint of the files that make the base: weights, config and tokenizer."""
     if not path.is_dir():
         return fingerprint_files([path])
-    named = [path / "config.json", path / "tokenizer.json", *path.glob("*.safetensors")]
+    named = [path / "config.json", path / "tokenizer.json", *weight_files(path)]
     return fingerprint_files([file for file in named if file.exists()])

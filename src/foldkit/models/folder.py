@@ -13,7 +13,7 @@ import torch
 from torch import Tensor
 
 from foldkit.formats.atomic import write_aside
-from foldkit.formats.errors import InputError
+from foldkit.formats.errors import InputError, listed
 from foldkit.formats.json_object import read_json
 
 from .decoder import Decoder
@@ -23,6 +23,8 @@ from .weights import file_names, parameter_shapes, to_ours, to_theirs
 
 # Tables that the files of some families hold beside their weights, and the head where it is tied.
 _BUFFERS = re.compile(r".*\.(inv_freq|masked_bias|attn\.bias|attention\.bias)|lm_head\.weight|embed_out\.weight")
+
+_PICKLED = (".bin", ".pt", ".pth")
 
 
 def read_config(folder: Path) -> dict[str, object]:
@@ -40,7 +42,7 @@ def read_folder(folder: Path) -> tuple[ModelSpec, Iterator[tuple[str, Tensor]]]:
     """
     spec = spec_from_config(read_config(folder), str(folder / "config.json"))
     places: dict[str, Path] = {}
-    for path in sorted(folder.glob("*.safetensors")):
+    for path in weight_files(folder):
         try:
             with safetensors.safe_open(path, framework="pt") as file:
                 places |= dict.fromkeys(file.keys(), path)
@@ -66,6 +68,32 @@ def read_folder(folder: Path) -> tuple[ModelSpec, Iterator[tuple[str, Tensor]]]:
             return found
 
     return spec, to_ours(tensor, spec, shapes)
+
+
+def weight_files(folder: Path) -> list[Path]:
+    """Return the files of a folder's weights: those that its index names, else the one of the usual name, else all.
+
+    The same weights may stand beside them under other names. Raises InputError for an index that is damaged, or names
+    a file that is not there, and where there are none.
+    """
+    index = folder / "model.safetensors.index.json"
+    if index.exists():
+        named = read_json(index, "fetch the file again").get("weight_map")
+        names = sorted(set(map(str, named.values()))) if isinstance(named, dict) else []
+        away = [name for name in names if name != Path(name).name or not (folder / name).exists()]
+        if away or not names:
+            todo = "fetch the missing files" if away else "fetch the file again"
+            raise InputError(index, "weight_map", "names of files beside it", listed(away) or None, todo)
+        return [folder / name for name in names]
+    usual = folder / "model.safetensors"
+    found = [usual] if usual.exists() else sorted(folder.glob("*.safetensors"))
+    if not found:
+        others = sorted(path.name for ending in _PICKLED for path in folder.glob(f"*{ending}"))
+        todo = "fetch the weights as safetensors" + (
+            "; pickled ones could run code, and are not opened" if others else ""
+        )
+        raise InputError(folder, "weights", "*.safetensors", listed(others) or None, todo)
+    return found
 
 
 def _left_out_prefix(wanted: Sequence[str], places: Mapping[str, Path]) -> str:

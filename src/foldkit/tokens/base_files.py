@@ -55,12 +55,17 @@ def open_text_side(path: Path) -> TextSide:
         return _from_folder(path)
     if path.suffix == ".gguf":
         return _from_gguf(GgufFile(path))
-    raise InputError(path, "base", "a folder or a .gguf file", "neither", "check the path of the base")
+    if not path.exists():
+        todo = "check the path of the base; nothing is fetched, so its files must be in a folder already"
+        raise InputError(path, "base", "an existing folder or .gguf file", None, todo)
+    todo = "give the folder that it stands in" if path.suffix == ".safetensors" else "check the path of the base"
+    raise InputError(path, "base", "a folder or a .gguf file", path.name, todo)
 
 
 def _from_folder(folder: Path) -> TextSide:
-    where, tokenizer = str(folder), TextTokenizer(read_text(folder / "tokenizer.json"), str(folder / "tokenizer.json"))
-    config = _json(folder / "config.json")
+    config = _json(_there(folder / "config.json", "check the path of the base"))
+    described = _there(folder / "tokenizer.json", "fetch it too; tokenizers in other forms are not read")
+    where, tokenizer = str(folder), TextTokenizer(read_text(described), str(described))
     generation = _json(folder / "generation_config.json", required=False)
     extra = _json(folder / "tokenizer_config.json", required=False)
     named = _named(extra.get("eos_token"), tokenizer)
@@ -70,6 +75,12 @@ def _from_folder(folder: Path) -> TextSide:
     start = _first(tokenizer.start_ids, tokenizer)
     named_start = _first(_named(extra.get("bos_token"), tokenizer), tokenizer)
     return TextSide(tokenizer, ends, _chat_markup(folder, extra), start, where, named_start)
+
+
+def _there(path: Path, todo: str) -> Path:
+    if not path.exists():
+        raise InputError(path, "file", f"a {path.name} in the base's folder", None, todo)
+    return path
 
 
 def _named(given: Any, tokenizer: TextTokenizer) -> list[int]:
