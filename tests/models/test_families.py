@@ -102,6 +102,25 @@ def test_the_newer_form_of_rotary_keys_says_the_same(case: str) -> None:
     assert spec_from_config(newer, "here") == spec_from_config(config_of(case), "here")
 
 
+@pytest.mark.parametrize(
+    ("case", "more"),
+    [
+        ("llama", {"do_sample": True, "temperature": 0.6, "top_p": 0.9, "max_length": 20, "repetition_penalty": 1.1}),
+        ("gemma2", {"sliding_window_size": 4}),
+        ("phi3", {"full_attn_mod": 1, "interpolate_factor": 1, "lm_head_bias": False}),
+        ("stablelm", {"rope_pct": 0.5, "norm_eps": 1e-5, "rotary_scaling_factor": 1.0}),
+        ("smollm3", {"use_sliding_window": False, "sliding_window": None, "max_window_layers": 28}),
+    ],
+)
+def test_keys_that_say_the_same_again_change_nothing(case: str, more: dict[str, Any]) -> None:
+    """As they stand in published files; with another value they are refused, but for how answers are drawn."""
+    config = config_of(case)
+    assert spec_from_config({**config, **more}, "here") == spec_from_config(config, "here")
+    for key in more if case in ("gemma2", "stablelm") else ():
+        with pytest.raises(InputError, match=key):
+            spec_from_config({**config, **more, key: 0.75}, "here")
+
+
 @functools.cache
 def decoder_of(case: str) -> Decoder:
     config = config_of(case)

@@ -17,9 +17,13 @@ _INERT = re.compile(
     r"|pretraining_tp|gradient_checkpointing|output_.*|return_dict|tokenizer_class|task_specific_params|summary_.*"
     r"|id2label|label2id|problem_type|finetuning_task|chunk_size.*|pruned_heads|is_.*|model_type|name_or_path|n_ctx"
     r"|cache_implementation|use_flash_attn|use_mamba_kernels|original_max_position_embeddings|classifier_.*|.*_fixed"
+    # how answers are drawn by default
+    r"|do_sample|temperature|top_[kp]|typical_p|num_beam.*|num_return_sequences|(max|min)_length|.*_penalty"
+    r"|.*no_repeat_ngram_size|early_stopping"
 )
 _NOTHING: tuple[Any, ...] = (None, False, [], {}, "", 0)
 _TODO = "choose another base"
+_TODOS = {"quantization_config": "choose its files in plain floats, or a .gguf file of it"}
 
 
 class Config:
@@ -117,7 +121,8 @@ class Config:
         """Raise InputError for the first key that was not read and says something."""
         for key, value in self.values.items():
             if key not in self._read and not _INERT.fullmatch(key) and value not in _NOTHING:
-                raise InputError(self.where, key, "a key that this family is known by", value, _TODO)
+                todo = _TODOS.get(key, _TODO)
+                raise InputError(self.where, key, "a key that this family is known by", value, todo)
 
     def _scaling(self, kind: str, inner: Config, n_dims: int) -> dict[str, Any]:
         if kind == "none":

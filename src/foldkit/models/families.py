@@ -142,7 +142,8 @@ def _gemma(c: Config, layers: str = "") -> dict[str, Any]:
 
 def _gemma2(c: Config) -> dict[str, Any]:
     found = _gemma(c)
-    n_layers = found["n_layers"]
+    n_layers, window = found["n_layers"], c.whole("sliding_window", 4096)
+    c.fixed("sliding_window_size", window)
     kinds = c.per_layer("layer_types", n_layers) or [
         "full_attention" if layer % 2 else "sliding_attention" for layer in range(n_layers)
     ]
@@ -151,7 +152,7 @@ def _gemma2(c: Config) -> dict[str, Any]:
         "attention_scale": c.positive("query_pre_attn_scalar", 256.0) ** -0.5,
         "attention_cap": c.cap("attn_logit_softcapping"),
         "logit_cap": c.cap("final_logit_softcapping"),
-        "windows": _windows(kinds, c.whole("sliding_window", 4096), c),
+        "windows": _windows(kinds, window, c),
     }
 
 
@@ -179,6 +180,8 @@ def _gemma3(c: Config) -> dict[str, Any]:
 
 def _phi3(c: Config) -> dict[str, Any]:
     found = _mistral(c)
+    c.fixed("full_attn_mod", 1)
+    c.fixed("interpolate_factor", 1)
     if found["rope"].scaling == "longrope":
         # Past these positions the family turns by other factors.
         found["max_positions"] = min(found["max_positions"], found["rope"].original)
@@ -201,10 +204,14 @@ def _olmo2(c: Config) -> dict[str, Any]:
 def _stablelm(c: Config) -> dict[str, Any]:
     found = _sizes(c)
     c.fixed("qk_layernorm", False)
-    share = c.positive("partial_rotary_factor", 0.25)
+    share, eps = c.positive("partial_rotary_factor", 0.25), c.positive("layer_norm_eps", 1e-5)
+    # Older names of the same, which stand beside the newer ones.
+    c.fixed("rope_pct", share)
+    c.fixed("norm_eps", eps)
+    c.fixed("rotary_scaling_factor", 1.0)
     return found | {
         "norm": "layer",
-        "norm_eps": c.positive("layer_norm_eps", 1e-5),
+        "norm_eps": eps,
         "rope": c.rope(found["head_dim"], share),
         "qkv_bias": c.flag("use_qkv_bias"),
         "parallel": "one norm" if c.flag("use_parallel_residual") else "",
@@ -289,6 +296,7 @@ def _gpt_neox(c: Config) -> dict[str, Any]:
 def _smollm3(c: Config) -> dict[str, Any]:
     c.fixed("use_sliding_window", False)
     c.fixed("sliding_window", None)
+    c.get("max_window_layers")
     n_layers, every = c.whole("num_hidden_layers"), c.whole("no_rope_layer_interval", 4)
     turned = c.per_layer("no_rope_layers", n_layers) or [int((n + 1) % every != 0) for n in range(n_layers)]
     c.per_layer("layer_types", n_layers)
@@ -375,7 +383,9 @@ def spec_from_config(config: Mapping[str, Any], where: str) -> ModelSpec:
     name = config.get("model_type")
     if not isinstance(name, str) or name not in FAMILIES:
         known = ", ".join(FAMILIES)
-        raise InputError(where, "model_type", f"one of {known}", name, near_name(str(name), FAMILIES))
+        more = "it reads more than text; a .gguf file of it has the part for text alone"
+        todo = more if "text_config" in config else near_name(str(name), FAMILIES)
+        raise InputError(where, "model_type", f"one of {known}", name, todo)
     reader = Config(config, where)
     spec = ModelSpec(**FAMILIES[name].spec(reader), family=name)
     reader.finish()
