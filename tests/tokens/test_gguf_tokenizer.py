@@ -37,10 +37,12 @@ def test_byte_pairs_give_the_same_ids(tokenizer_text: str) -> None:
 
 
 PIECES = {
-    "gpt-2": ["It", "'s", " 1234", " fog", "!", "\n\n"],
-    "smollm": ["It", "'s", " ", "1", "2", "3", "4", " fog", "!", "\n\n"],
-    "llama-bpe": ["It", "'s", " ", "123", "4", " fog", "!\n\n"],
-    "qwen2": ["It", "'s", " ", "1", "2", "3", "4", " fog", "!\n\n"],
+    "gpt-2": ["It", "'s", " 1234", " fogBank", "!", "\n\n"],
+    "smollm": ["It", "'s", " ", "1", "2", "3", "4", " fogBank", "!", "\n\n"],
+    "llama-bpe": ["It", "'s", " ", "123", "4", " fogBank", "!\n\n"],
+    "qwen2": ["It", "'s", " ", "1", "2", "3", "4", " fogBank", "!\n\n"],
+    "tekken": ["It", "'s", " ", "1", "2", "3", "4", " fog", "Bank", "!\n\n"],
+    "gpt-4o": ["It's", " ", "123", "4", " fog", "Bank", "!\n\n"],
 }
 
 
@@ -50,7 +52,7 @@ def test_every_pre_splitter_cuts_where_it_should(tokenizer_text: str, name: str)
     values = json.loads(tokenizer_text)
     values["pre_tokenizer"] = {"type": "Sequence", "pretokenizers": PRE_SPLITTERS[name]}
     tokenizer = TextTokenizer(json.dumps(values), "here")
-    text = "It's 1234 fog!\n\n"
+    text = "It's 1234 fogBank!\n\n"
     assert tokenizer.decode(tokenizer.encode_text(text)) == text
     if name in PIECES:
         # Letters alone are tokens, so that what is one piece shows in its offsets only.

@@ -11,8 +11,10 @@ from foldkit.formats import InputError, near_name
 _NORMAL, _UNKNOWN, _CONTROL, _USER_DEFINED, _BYTE = 1, 2, 3, 4, 6
 _BYTE_LEVEL = {"type": "ByteLevel", "add_prefix_space": False, "trim_offsets": True}
 _DIGITS = {"type": "Digits", "individual_digits": True}
-_WORDS = r"(?i:'s|'t|'re|'ve|'m|'ll|'d)|[^\r\n\p{L}\p{N}]?\p{L}+"
-_REST = r" ?[^\s\p{L}\p{N}]+[\r\n]*|\s*[\r\n]+|\s+(?!\S)|\s+"
+_SHORTENED = "(?i:'s|'t|'re|'ve|'m|'ll|'d)"
+_WORDS = rf"{_SHORTENED}|[^\r\n\p{{L}}\p{{N}}]?\p{{L}}+"
+_BLANKS = r"\s*[\r\n]+|\s+(?!\S)|\s+"
+_REST = rf" ?[^\s\p{{L}}\p{{N}}]+[\r\n]*|{_BLANKS}"
 
 
 def _split(pattern: str) -> list[dict[str, Any]]:
@@ -24,15 +26,26 @@ _PLAIN = [{**_BYTE_LEVEL, "use_regex": True}]
 _LONE_DIGITS = [_DIGITS, *_PLAIN]
 _TRIPLES = _split(rf"{_WORDS}|\p{{N}}{{1,3}}|{_REST}")
 _SINGLES = _split(rf"{_WORDS}|\p{{N}}|{_REST}")
+
+
+def _by_case(after: str, numbers: str) -> list[dict[str, Any]]:
+    """Return a split that parts words where a capital follows a small letter; `after` may stand behind a word."""
+    before, capital, small = r"[^\r\n\p{L}\p{N}]?", r"\p{Lu}\p{Lt}\p{Lm}\p{Lo}\p{M}", r"\p{Ll}\p{Lm}\p{Lo}\p{M}"
+    words = rf"{before}[{capital}]*[{small}]+{after}|{before}[{capital}]+[{small}]*{after}"
+    return _split(rf"{words}|{numbers}| ?[^\s\p{{L}}\p{{N}}]+[\r\n/]*|{_BLANKS}")
+
+
+# These take a whole word that is in the vocabulary as it is, whatever the merges would make of it.
+_WHOLE_WORDS = ("llama-bpe", "llama-v3", "llama3", "falcon3", "tekken")
 # How each pre-splitter that the metadata may name cuts text before pairs are merged.
 PRE_SPLITTERS: dict[str, list[dict[str, Any]]] = {
     **dict.fromkeys(("gpt-2", "mpt", "olmo", "jais"), _PLAIN),
     **dict.fromkeys(("smollm", "starcoder", "refact", "command-r", "codeshell"), _LONE_DIGITS),
-    **dict.fromkeys(("llama-bpe", "llama-v3", "llama3", "dbrx", "smaug-bpe"), _TRIPLES),
-    **dict.fromkeys(("qwen2", "stablelm2"), _SINGLES),
+    **dict.fromkeys(("llama-bpe", "llama-v3", "llama3", "falcon3", "dbrx", "smaug-bpe"), _TRIPLES),
+    **dict.fromkeys(("qwen2", "deepseek-r1-qwen", "stablelm2"), _SINGLES),
+    "tekken": _by_case("", r"\p{N}"),
+    "gpt-4o": _by_case(f"{_SHORTENED}?", r"\p{N}{1,3}"),
 }
-# These take a whole word that is in the vocabulary as it is, whatever the merges would make of it.
-_WHOLE_WORDS = ("llama-bpe", "llama-v3", "llama3")
 
 
 def starts_texts(metadata: Mapping[str, Any]) -> bool:
