@@ -584,7 +584,7 @@ def test_the_scorecard_holds_figures_groups_fields_and_rows() -> None:
     assert told == "adapter and base: these rows cannot tell: ended +0.000."
     for high, needed, said in (
         (0.2, 70, " (about 70 rows would tell 0.05)"),
-        (0.2, 0, ""),
+        (0.2, 40, ""),
         (0.04, 70, " (less than 0.05 apart)"),
     ):
         one = Difference(Interval(0.01, -0.02, high), "cannot tell", 0.4, 0.05, needed)

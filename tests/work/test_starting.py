@@ -16,6 +16,8 @@ from foldkit.datasets.placing import PARTS
 from foldkit.formats import FoldKitError, InputError, UsageError
 from foldkit.rows import belonging, guess
 from foldkit.rows.tables import rows_of
+from foldkit.templates import Turn
+from foldkit.work import open_asked_base
 from foldkit.work.inputs import open_inputs
 
 WORDS = ("calm", "slight", "moderate", "rough")
@@ -38,6 +40,14 @@ KINDS = {
     ),
     "history of another kind question": rows(prompt=lambda i: f"sea {i}?", answer=str, history="a long one"),
     "conversation": rows(messages=lambda i: [*TALK, {"role": "user", "content": str(i)}, TALK[1]]),
+    "text continued": rows(
+        prompt=lambda i: [{"role": "user", "content": f"sea {i}?"}], completion=lambda i: WORDS[i % 4]
+    ),
+    "conversation continued": rows(
+        system="Be short.",
+        question=lambda i: [{"from": "skipper", "value": f"sea {i}?"}],
+        answer=lambda i: [{"from": name, "value": WORDS[i % 4]} for name in ("desk", "skipper", "desk")],
+    ),
     "preference": rows(prompt=lambda i: f"sea {i}?", chosen=lambda i: WORDS[i % 4], rejected="no idea"),
     "compared": rows(
         prompt=lambda i: [{"role": "user", "content": f"sea {i}?"}],
@@ -197,6 +207,22 @@ def test_a_starter_sheet_runs_as_it_is(tmp_path: Path, kind: str) -> None:
         assert '# group = "other_question" ' in started.sheet.read_text()
     with pytest.raises(UsageError, match="a name not taken"):
         foldkit.start("r.jsonl", tmp_path)
+
+
+@pytest.mark.parametrize(
+    ("kind", "learned"),
+    [("text continued", [False, True]), ("conversation continued", [False, False, True, False, True])],
+)
+def test_what_goes_on_after_a_prompt_of_messages_is_learned(tmp_path: Path, kind: str, learned: list[bool]) -> None:
+    """Every reply of it, none of the prompt; a question by itself is asked as if nothing had been said before."""
+    (tmp_path / "r.jsonl").write_text("\n".join(json.dumps(row) for row in KINDS[kind]))
+    sheet = foldkit.read_sheet(foldkit.start("r.jsonl", tmp_path).sheet)
+    inputs = open_inputs(sheet)
+    _, row = rows_of(inputs.table)[0]
+    assert [turn.learned for turn in inputs.template.turns(row)] == learned
+    asked = open_asked_base(sheet)
+    prompt = asked.answerer.prompt_ids(asked.row("sea 3?", {}))
+    assert prompt == asked.answerer.encoder.prompt([Turn("user", "sea 3?")])
 
 
 def test_long_texts_are_cut_in_pieces_and_other_long_rows_are_told(tmp_path: Path) -> None:

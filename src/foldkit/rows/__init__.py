@@ -5,7 +5,7 @@ from .found import FoundReading, found_reading
 from .guessing import are_numbers, are_texts, belonging, guess, is_few, listed_values
 from .kinds import KINDS, WRITERS, Kind, recognise, usual
 from .looking import ColumnSummary, RowsSummary, summarise
-from .marks import are_talks, has_turns, usual_marks
+from .marks import are_lists_of_messages, are_talks, has_turns, usual_marks
 from .paths import cells_at, column_of, text_paths, texts_at
 from .readers import READERS
 from .reading import BadRow, Rows, read_rows, stream_rows
@@ -27,6 +27,7 @@ __all__ = [
     "Rows",
     "RowsSettings",
     "RowsSummary",
+    "are_lists_of_messages",
     "are_numbers",
     "are_talks",
     "are_texts",

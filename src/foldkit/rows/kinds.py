@@ -95,12 +95,12 @@ KINDS: dict[str, dict[str, tuple[str, ...]]] = {
     },
     "question": {
         "question": (
-            *("question", "prompt", "query", "instruction", "task", "input", "source", "user", "user_message"),
-            *("text", "article", "document", "q"),
+            *("question", "prompt", "query", "instruction", "problem", "inputs", "task", "input", "source", "user"),
+            *("user_message", "text", "article", "document", "q"),
         ),
         "answer": (
             *("answer", "answers", "completion", "response", "reply", "output", "target", "assistant", "summary"),
-            *("assistant_message", "sql", "a"),
+            *("assistant_message", "solution", "targets", "sql", "a"),
         ),
         **_HISTORY,
         **_SYSTEM,

@@ -50,7 +50,12 @@ def usual_marks(texts: Sequence[str]) -> tuple[dict[str, list[str]], list[str]]:
 
 def are_talks(cells: Sequence[str]) -> bool:
     """Tell whether any of the cells is a list of messages, or most are texts in which marks say who speaks."""
-    return any(map(_LIST.match, cells)) or bool(usual_marks(cells)[0])
+    return are_lists_of_messages(cells) or bool(usual_marks(cells)[0])
+
+
+def are_lists_of_messages(cells: Sequence[str]) -> bool:
+    """Tell whether any of the cells is a list of objects, as messages are."""
+    return any(map(_LIST.match, cells))
 
 
 def parted(text: str, roles: Mapping[str, str]) -> Iterator[tuple[str, str]]:

@@ -133,7 +133,7 @@ def _shaped(source: _Source) -> Iterator[Rows]:
         return
     table, left_out = _in_shape(rows.table, settings)
     bad = (*rows.bad, *(BadRow(row, f"source row {row}: {reason}") for row, reason in left_out.items()))
-    for start in range(0, len(table), n_rows):
+    for start in range(0, max(1, len(table)), n_rows):  # what is left out is told where nothing else is there
         yield Rows(table.iloc[start : start + n_rows], () if start else bad, rows.files, shaped=True)
 
 

@@ -32,7 +32,7 @@ _SCATTER = 5
 def verdict_lines(card: Scorecard) -> list[str]:
     """Say for each contender what its differences from the base mean, for the last those from what needs no model."""
     base = card.contenders[0].name
-    found = [_verdict(score.name, base, score.differences) for score in card.contenders[1:]]
+    found = [_verdict(card, score.name, base, score.differences) for score in card.contenders[1:]]
     found += [_against_floor(card, floor) for floor in telling_floors(card)]
     return [line for line in found if line]
 
@@ -178,10 +178,10 @@ def failures(card: Scorecard, most: int = 5) -> dict[str, list[int]]:
     return found
 
 
-def _verdict(name: str, other: str, differences: Mapping[str, Difference]) -> str:
+def _verdict(card: Scorecard, name: str, other: str, differences: Mapping[str, Difference]) -> str:
     words: dict[str, list[str]] = {}
     for measure, difference in differences.items():
-        words.setdefault(difference.word, []).append(_told(measure, difference))
+        words.setdefault(difference.word, []).append(_told(measure, difference, card.n_rows))
     said = [f"{word} than {other}: {', '.join(words[word])}" for word in ("better", "worse") if word in words]
     unsure = [f"these rows cannot tell: {', '.join(words['cannot tell'])}"] if "cannot tell" in words else []
     if not said:
@@ -197,7 +197,7 @@ def _against_floor(card: Scorecard, floor: Floor) -> str:
         "length": f"Taking the {floor.text} reply of each pair for the better one",
     }
     reached = listed([f"{name} {figure.value:.3f}" for name, figure in floor.measures.items()])
-    verdict = _verdict(card.contenders[-1].name, "that", floor.differences)
+    verdict = _verdict(card, card.contenders[-1].name, "that", floor.differences)
     return f"{what[floor.kind]} reaches {reached}; {verdict}"
 
 
@@ -223,14 +223,15 @@ def _too_few(card: Scorecard) -> list[str]:
     return [f"{said}: {needed} or more could do it{narrow}."]
 
 
-def _told(name: str, difference: Difference) -> str:
+def _told(name: str, difference: Difference, n_rows: int) -> str:
     value, worth = difference.interval.value, difference.worth
     said = f"{name} {'+' if value >= 0 else ''}{value:.3f}"
     if not worth or difference.word != "cannot tell":
         return said
     if -worth < difference.interval.low and difference.interval.high < worth:
         return f"{said} (less than {worth:g} apart)"
-    return f"{said} (about {difference.rows_needed:,} rows would tell {worth:g})" if difference.rows_needed else said
+    more = difference.rows_needed > n_rows  # else the scatter of these rows says too little
+    return f"{said} (about {difference.rows_needed:,} rows would tell {worth:g})" if more else said
 
 
 def _differences(score: ContenderScore) -> Sequence[tuple[str, Difference]]:

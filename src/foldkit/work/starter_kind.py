@@ -14,6 +14,7 @@ from foldkit.rows import (
     SHAPES,
     WRITERS,
     Kind,
+    are_lists_of_messages,
     are_talks,
     are_texts,
     cells_at,
@@ -33,6 +34,7 @@ TOLD, RECOGNISED, GUESSED = (
     "guessed from the cells, as the usual names of columns are not all there",
 )
 _ANSWERS, _CHOICES = "answers", "choices"
+_ASKED_AND_ANSWERED = ("question", "instruction", "answer", "output")
 # Names of labels that notes on a text have too, which are many.
 _OFTEN_NOTES = ("topic", "tag", "tags", "labels")
 # The name of a column with one choice: A, option_c, choice 2.
@@ -134,7 +136,7 @@ def _belied(kind: Kind, table: pd.DataFrame) -> str:
 
 
 def _settled(kind: Kind, table: pd.DataFrame) -> Kind | None:
-    """Return a kind with what cells tell: where the choices stand, and whether pairs are conversations.
+    """Return a kind with what cells tell: where the choices stand, and whether prompts or pairs are conversations.
 
     The times of a transcript that has a column of talks are not asked for.
     """
@@ -143,12 +145,24 @@ def _settled(kind: Kind, table: pd.DataFrame) -> Kind | None:
         return Kind(kind.name, columns | {_CHOICES: _list(table, columns[_CHOICES])})
     if kind.name == "transcript":
         return Kind(kind.name, _of_talks(columns, table))
+    if kind.name in ("question", "instruction"):
+        return _continued(kind, table)
     if kind.name not in ("preference", "compared", "picked"):
         return kind
     if any(are_talks(table[columns[slot]].tolist()) for slot in ("prompt", "chosen", "first") if slot in columns):
         name = "picked" if kind.name == "picked" else "compared"
         return Kind(name, {slot: column for slot, column in columns.items() if slot not in ("input", "system")})
     return kind if "prompt" in columns and kind.name != "compared" else None
+
+
+def _continued(kind: Kind, table: pd.DataFrame) -> Kind:
+    """Return the kind of conversations with the reply beside them, where that is what questions and answers are."""
+    asked, answer = (kind.columns[slot] for slot in KINDS[kind.name] if slot in _ASKED_AND_ANSWERED)
+    if not are_lists_of_messages(table[asked].tolist()):
+        return kind
+    slot = "replies" if are_lists_of_messages(table[answer].tolist()) else "answer"
+    system = {"system": kind.columns["system"]} if "system" in kind.columns else {}
+    return Kind("continued", {"messages": asked, slot: answer} | system)
 
 
 def _of_talks(columns: Mapping[str, str], table: pd.DataFrame) -> dict[str, str]:

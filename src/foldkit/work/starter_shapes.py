@@ -20,6 +20,7 @@ _REPLYING = ("assistant", "bot", "agent")
 # Slots that may be lists of messages.
 _OF_MESSAGES = {
     "conversation": ("messages",),
+    "continued": ("messages", "replies"),
     "compared": ("prompt", "chosen", "rejected"),
     "picked": ("prompt", "first", "second"),
     "graded": ("prompt",),

@@ -49,6 +49,9 @@ slot = "input"
 text = "\\n\\n{input}"
 """
 _EACH = 'each = "messages"\n'
+_BEFORE = "learned = false\n"
+_MAY_LACK = 'needs = "messages"          # nothing was said before a question by itself\n'
+_ANSWER, _EACH_REPLY = 'role = "assistant"\ntext = "{answer}"\nlearned = true\n', 'each = "replies"\n'
 _SYSTEM = """
 [[turn]]
 role = "system"
@@ -136,8 +139,11 @@ def template_text(found: Found) -> str:
     above = _ABOVE_INPUT.get(kind.name, "")
     if above and "input" in kind.columns:
         rest = rest.replace(above, above + _INPUT)
-    if found.roles and kind.name == "conversation":
-        rest = rest.replace(_EACH, f"{_EACH}roles = {inline(found.roles)}\n")
+    if "replies" in kind.columns:
+        rest = rest.replace(_BEFORE, _BEFORE + _MAY_LACK).replace(_ANSWER, _EACH_REPLY)
+    if found.roles and kind.name in ("conversation", "continued"):
+        for each in (_EACH, _EACH_REPLY):
+            rest = rest.replace(each, f"{each}roles = {inline(found.roles)}\n")
     own = [text for slot, text in (("system", _SYSTEM), ("history", _HISTORY)) if slot in kind.columns]
     return f"{head}\n{''.join(own)}{rest}"
 

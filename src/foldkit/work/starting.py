@@ -173,7 +173,7 @@ def _beside(kind: Kind, unused: list[pd.Series[Any]]) -> list[str]:
     """Return what it means that columns are not used."""
     if kind.name == "text" and any(cells.name not in _OF_PROSE for cells in unused):
         return ["texts are learned as they are, nothing is asked; --answer names a column that is to be answered"]
-    if kind.name not in ("question", "instruction"):
+    if kind.name not in ("question", "instruction", "continued"):
         return []
     graded = [repr(cells.name) for cells in unused if _grades(cells)]
     pairs = "[rows.graded] or [rows.judged] make pairs of it"
