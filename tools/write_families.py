@@ -39,8 +39,10 @@ linear, llama3, yarn and longrope; past the original positions of longrope a con
 
 Tokenizers come from `tokenizer.json`, or from GGUF metadata: byte-level pairs with the pre-splitters
 {splitters};
-pieces joined by score, and unigrams. To these two no blank is added before a text, as texts are encoded apart from the
-markup around them.
+pieces joined by score, and unigrams. Texts are encoded apart from the markup around them, so that none is taken for
+markup, and yet as in the whole: a blank at the end of markup goes into the text behind it, one that a tokenizer puts
+before texts stands where it would, and one that a markup writes before a reply, but not when it asks for one, is
+learned as the beginning of the reply, and taken off answers.
 
 The turns of a template stand in the chat markup that a base's files carry, and under plain headings (`== user ==`, each
 reply closed by the end marker) where they carry none. `markup` in `[base]` says so itself: `own`, which is refused

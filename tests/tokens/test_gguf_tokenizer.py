@@ -94,6 +94,7 @@ def scored(kind: str) -> dict[str, Any]:
         "tokenizer.ggml.token_type": types,
         "tokenizer.ggml.scores": scores,
         "tokenizer.ggml.unknown_token_id": 0,
+        "tokenizer.ggml.add_space_prefix": False,
     }
 
 
@@ -120,13 +121,16 @@ def likeliest(text: str, metadata: dict[str, Any]) -> float:
 
 
 @settings(max_examples=200, deadline=None)
-@given(text=st.text(alphabet="windestacml ", max_size=30))
-def test_pieces_are_joined_by_score(text: str) -> None:
-    """Against joining by hand; and the text comes back."""
-    metadata = scored("llama")
+@given(text=st.text(alphabet="windestacml ", max_size=30), begins=st.sampled_from((False, True, None)))
+def test_pieces_are_joined_by_score(text: str, begins: bool | None) -> None:
+    """Against joining by hand; and the text comes back. A blank is put before it, unless the file says otherwise."""
+    metadata = scored("llama") | {"tokenizer.ggml.add_space_prefix": begins}
+    if begins is None:
+        del metadata["tokenizer.ggml.add_space_prefix"]
     tokenizer = TextTokenizer(tokenizer_json(metadata, "x"), "x")
     ids = tokenizer.encode_text(text)
-    assert [metadata["tokenizer.ggml.tokens"][i] for i in ids] == joined_by_score(text, metadata)
+    whole = f" {text}" if text and begins is not False else text
+    assert [metadata["tokenizer.ggml.tokens"][i] for i in ids] == joined_by_score(whole, metadata)
     assert tokenizer.decode(ids) == text
 
 

@@ -16,7 +16,7 @@ from tokenizers import AddedToken, Tokenizer, models, pre_tokenizers
 
 from foldkit.formats import InputError
 from foldkit.templates import Markup, Turn, outline_of
-from foldkit.tokens import Encoder, TextSide, TextTokenizer, open_text_side
+from foldkit.tokens import Encoder, Place, TextSide, TextTokenizer, open_text_side
 
 from ..conftest import CHAT
 
@@ -50,7 +50,10 @@ def test_text_never_turns_into_a_control_token(chat_side: TextSide) -> None:
     counted = [sum(token in control for token in encoded.ids) for encoded in (plain, nasty)]
     assert counted[0] == counted[1] == 6
     assert chat_side.tokenizer.encode_markup("<end>")[0] in control
-    for encode in (chat_side.tokenizer.encode_text, lambda half: chat_side.tokenizer.encode_texts(["x", half])):
+    for encode in (
+        chat_side.tokenizer.encode_text,
+        lambda half: chat_side.tokenizer.encode_texts(["x", half], [Place(), Place()]),
+    ):
         with pytest.raises(InputError, match="characters: expected whole ones, as UTF-8 has them"):
             encode("y \ud83d")
     assert "<end>" in chat_side.tokenizer.decode(nasty.ids)

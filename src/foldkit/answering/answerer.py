@@ -138,7 +138,7 @@ class Answerer:
     def _answered(self, reading: Reading, settings: AnswerSettings, places: Sequence[int]) -> list[Answered]:
         end_ids, most = self.encoder.end_ids, settings.max_tokens
         found = generate_after(reading, end_ids, most, settings.sampling, places=places)
-        texts = [settings.before_stop(self.encoder.tokenizer.decode(ids)) for ids in found]
+        texts = [settings.before_stop(self.encoder.reply(ids)) for ids in found]
         return [Answered(text, len(ids), len(ids) < most) for text, ids in zip(texts, found, strict=True)]
 
     def streamed(
@@ -152,7 +152,7 @@ class Answerer:
         """Return the answer to one row in pieces of text as they are found; otherwise as `answers`."""
         prompt = self.prompt_ids(row, before)
         self._check_room([prompt], settings.max_tokens)
-        return Streamed(self._tokens(prompt, settings, adapted), self.encoder.tokenizer.decode, settings)
+        return Streamed(self._tokens(prompt, settings, adapted), self.encoder.reply, settings)
 
     def _tokens(self, prompt: Sequence[int], settings: AnswerSettings, adapted: bool) -> Generator[int]:
         with self.switched(adapted):

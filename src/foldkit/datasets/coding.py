@@ -15,7 +15,7 @@ from foldkit.formats import InputError, read_messages
 from foldkit.rows import Rows
 from foldkit.rows.tables import rows_of
 from foldkit.templates import Outline, Template
-from foldkit.tokens import Encoder, Layout, TextTokenizer
+from foldkit.tokens import Encoder, Layout, Place, TextTokenizer
 
 from .examples import Examples
 from .pairs import check_slots, is_blank
@@ -81,7 +81,7 @@ def code_rows(table: pd.DataFrame, coder: Coder) -> Coded:
     laid = _lay_out(table, coder)
     if laid.unusable and not laid.rows:
         raise laid.unusable
-    return _coded(laid, coder.encoder.tokenizer.encode_texts(laid.texts), coder)
+    return _coded(laid, coder.encoder.tokenizer.encode_texts(laid.texts, laid.places), coder)
 
 
 def code_stream(chunks: Iterable[Rows], coder: Coder) -> Iterator[tuple[Rows, Coded]]:
@@ -96,7 +96,7 @@ def code_stream(chunks: Iterable[Rows], coder: Coder) -> Iterator[tuple[Rows, Co
         for chunk in chunks:
             laid = _lay_out(chunk.table, coder)
             n_rows, unusable = n_rows + len(laid.rows), unusable or laid.unusable
-            waiting.append((chunk, laid, pool.submit(encode, laid.texts)))
+            waiting.append((chunk, laid, pool.submit(encode, laid.texts, laid.places)))
             if len(waiting) > 1:
                 done, before, coded = waiting.pop(0)
                 yield done, _coded(before, coded.result(), coder)
@@ -121,6 +121,12 @@ class _Row(NamedTuple):
         """Every text to be tokenised: those of the turns, then the rejected reply where there is one."""
         return [*self.texts, self.rejected] if self.rejected else self.texts
 
+    @property
+    def places(self) -> Sequence[Place]:
+        """Where each of them stands, the rejected reply as the one that it is held against."""
+        own = self.layout.places
+        return (*own, own[-1]) if self.rejected else own
+
 
 @dataclass(frozen=True)
 class _Laid:
@@ -138,6 +144,11 @@ class _Laid:
     def texts(self) -> list[str]:
         """Every text to be tokenised, in order."""
         return [text for one in self.rows for text in one.all_texts]
+
+    @property
+    def places(self) -> list[Place]:
+        """Where each of them stands."""
+        return [place for one in self.rows for place in one.places]
 
 
 def _lay_out(table: pd.DataFrame, coder: Coder) -> _Laid:
@@ -270,5 +281,10 @@ def _ends_of(opening: str) -> re.Pattern[str]:
 
 
 def _loses(one: _Row, tokenizer: TextTokenizer) -> bool:
-    learned = [text for text, n in zip(one.texts, one.layout.closing, strict=True) if n is not None]
-    return any(tokenizer.decode(tokenizer.encode_text(text), keep_control=True) != text for text in learned)
+    layout = one.layout
+    learned = [at for at, n in enumerate(layout.closing) if n is not None]
+    texts, places = [one.texts[at] for at in learned], [layout.places[at] for at in learned]
+    coded = zip(tokenizer.encode_texts(texts, places), texts, places, strict=True)
+    return any(
+        tokenizer.decode(ids, keep_control=True) not in (text, place.blanks + text) for ids, text, place in coded
+    )

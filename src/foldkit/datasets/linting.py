@@ -60,7 +60,7 @@ def _markup_findings(coder: Coder, table: pd.DataFrame) -> list[Finding]:
         layout, _ = encoder.laid_out(outline_of(turns), [turn.text for turn in turns])
     except InputError as error:
         return [Finding("unusable markup", str(error), (), "")]
-    found = _finding_of_opening(layout)
+    found = _finding_of_opening(layout, encoder.blanks)
     found += [Finding("an end of its own", OWN_END, (), encoder.own_end)] if encoder.own_end else []
     markup = encoder.markup
     added = " ".join(filter(None, (_words(piece, encoder.tokenizer.control_tokens) for piece in layout.pieces)))
@@ -73,10 +73,10 @@ def _markup_findings(coder: Coder, table: pd.DataFrame) -> list[Finding]:
     return found + ([Finding("markup values", says, (), ", ".join(told))] if told else [])
 
 
-def _finding_of_opening(layout: Layout) -> list[Finding]:
-    """Say that the markup asks for a reply otherwise than it writes one."""
+def _finding_of_opening(layout: Layout, blanks: str) -> list[Finding]:
+    """Say that the markup asks for a reply otherwise than it writes one, but for blanks, which begin the reply."""
     asks, written = layout.asked.pieces[-1], layout.ending.pieces[0]
-    if written == asks:
+    if written in (asks, asks + blanks):
         return []
     says = "the base's markup opens a reply otherwise when it asks for one; it is learned after what asks for it"
     return [Finding("another opening", says, (), f"{asks!r} asks, {written!r} is written")]

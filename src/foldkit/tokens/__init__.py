@@ -2,6 +2,6 @@
 
 from .base_files import TextSide, open_text_side
 from .encoding import Encoded, Encoder, Layout
-from .tokenizer import TextTokenizer
+from .tokenizer import Place, TextTokenizer
 
-__all__ = ["Encoded", "Encoder", "Layout", "TextSide", "TextTokenizer", "open_text_side"]
+__all__ = ["Encoded", "Encoder", "Layout", "Place", "TextSide", "TextTokenizer", "open_text_side"]

@@ -5,11 +5,13 @@ from __future__ import annotations
 import functools
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 from foldkit.formats import InputError
 from foldkit.templates import Markup, Outline, Shape, Turn, outline_of
 
 from .base_files import TextSide
+from .tokenizer import Place
 
 
 @dataclass(frozen=True)
@@ -37,13 +39,14 @@ class Encoded:
 class Layout:
     """What stands around the texts of an example, as ids: `before` each text, and the `end` after the last.
 
-    `closing` says for each text how many ids after it are learned with it: as far as the first end marker, 0 for one
-    that goes on; None for one that is not learned. What is before the last reply is written as it is `asked`, and the
-    reply is closed as in the `ending`. `unlike` says that replies before the last one do not stand after what they
-    would be asked with.
+    `places` says how each text is encoded there. `closing` says for each text how many ids after it are learned with
+    it: as far as the first end marker, 0 for one that goes on; None for one that is not learned. What is before the
+    last reply is written as it is `asked`, and the reply is closed as in the `ending`. `unlike` says that replies
+    before the last one do not stand after what they would be asked with.
     """
 
     before: tuple[list[int], ...]
+    places: tuple[Place, ...]
     end: list[int]
     closing: tuple[int | None, ...]
     roles: tuple[str, ...]
@@ -73,8 +76,20 @@ class Layout:
         ids += self.end
 
 
+class _Around(NamedTuple):
+    """The ids of markup before each text, and how the texts stand there."""
+
+    ids: tuple[list[int], ...]
+    places: tuple[Place, ...]
+
+
 class Encoder:
     """Turns to ids in one base's tokenizer and one markup.
+
+    Markup and texts are encoded apart, so that no text is taken for markup, yet as they are together: blanks of the
+    markup before a text go into its first token, and a blank that the tokenizer puts before texts stands only where it
+    would in the whole. Blanks that a markup writes before a reply, but not when it asks for one, are `blanks`: they
+    begin what is learned, and are taken off answers.
 
     An answer ends at one of `end_ids`: those of the base, and the control token with which a markup closes replies
     where it does so with none of them. That is the `own_end` of the markup, else "".
@@ -83,18 +98,28 @@ class Encoder:
     def __init__(self, side: TextSide, markup: Markup) -> None:
         self.tokenizer, self.end_ids, self.markup = side.tokenizer, side.end_ids, markup
         self._layouts: dict[Outline, Layout] = {}
+        self._prompts: dict[tuple[str, ...], _Around] = {}
+        self.blanks = self._blanks()
         self.own_end = self._own_end()
         if self.own_end:
             self.end_ids += (self.tokenizer.control_tokens[self.own_end],)
 
     def prompt(self, turns: Sequence[Turn]) -> tuple[int, ...]:
         """Return the ids of a prompt, the opening of the reply included."""
-        written = self.markup.written(turns, asking=True)
-        encode = self.tokenizer.encode_markup
-        ids = encode(written.pieces[0])
-        for text, piece in zip(self.tokenizer.encode_texts(written.texts), written.pieces[1:], strict=True):
-            ids += [*text, *encode(piece)]
+        written, roles = self.markup.written(turns, asking=True), tuple(turn.role for turn in turns)
+        around = self._prompts.get(roles)
+        if around is None:
+            around = self._prompts[roles] = self._around(written.pieces, roles)
+        first, *rest = around.ids
+        ids = [*first]
+        for text, piece in zip(self.tokenizer.encode_texts(written.texts, around.places[:-1]), rest, strict=True):
+            ids += [*text, *piece]
         return tuple(ids)
+
+    def reply(self, ids: Sequence[int]) -> str:
+        """Return the text of an answer's ids, as far as it has come."""
+        text = self.tokenizer.decode(ids)
+        return "" if self.blanks.startswith(text) else text.removeprefix(self.blanks)
 
     def example(self, turns: Sequence[Turn]) -> Encoded:
         """Return the ids of an example that ends with the end marker of its last learned turn.
@@ -106,7 +131,7 @@ class Encoder:
         layout, texts = self.laid_out(outline_of(turns), [turn.text for turn in turns])
         ids: list[int] = []
         spans: list[int] = []
-        layout.join(self.tokenizer.encode_texts(texts), ids, spans)
+        layout.join(self.tokenizer.encode_texts(texts, layout.places), ids, spans)
         return Encoded(tuple(ids), tuple(zip(spans[::2], spans[1::2], strict=True)))
 
     def laid_out(self, outline: Outline, texts: Sequence[str]) -> tuple[Layout, Sequence[str]]:
@@ -128,12 +153,40 @@ class Encoder:
         n_turns = max(index for index, flag in enumerate(outline.learned) if flag) + 1
         roles, learned = outline.roles[:n_turns], outline.learned[:n_turns]
         asked, ending = self._asked(roles[:-1]), self.markup.ending(roles)
-        ids = [self.tokenizer.encode_markup(piece) for piece in (*asked.pieces, ending.pieces[-1])]
-        turns = zip(learned, outline.open[:n_turns], ids[1:], strict=True)
+        around = self._around(asked.pieces, roles[:-1])
+        end = self.tokenizer.encode_markup(ending.pieces[-1], begins=False)
+        turns = zip(learned, outline.open[:n_turns], [*around.ids[1:], end], strict=True)
         closing = tuple((0 if goes_on else self._n_closing(after)) if flag else None for flag, goes_on, after in turns)
         earlier = [at for at, flag in enumerate(learned[:-1]) if flag]
-        unlike = any(self._asked(roles[:at]).pieces != asked.pieces[: at + 1] for at in earlier)
-        return Layout(tuple(ids[:-1]), ids[-1][: closing[-1]], closing, roles, asked, ending, unlike)
+        unlike = any(
+            self._around(self._asked(roles[:at]).pieces, roles[:at]).ids != around.ids[: at + 1] for at in earlier
+        )
+        return Layout(around.ids, around.places, end[: closing[-1]], closing, roles, asked, ending, unlike)
+
+    def _around(self, pieces: Sequence[str], roles: Sequence[str]) -> _Around:
+        """Return the ids of the markup before texts of these roles and a reply, and how these stand there."""
+        ids, places = list[list[int]](), list[Place]()
+        for at, piece in enumerate(pieces):
+            asks = at == len(roles)
+            blanks = "" if asks else self._blanks_of(roles[at], piece)
+            bare = piece[: len(piece) - len(blanks)]
+            ids.append(self.tokenizer.encode_markup(bare, begins=at == 0))
+            places.append(self.tokenizer.place_behind(bare, self.blanks if asks else blanks, begins=at == 0))
+        return _Around(tuple(ids), tuple(places))
+
+    def _blanks_of(self, role: str, piece: str) -> str:
+        """Return the blanks at the end of markup that go into a text; before a reply those that do not ask for it."""
+        if role == "assistant":
+            return self.blanks if piece.endswith(self.blanks) else ""
+        return piece[len(piece.rstrip(" ")) :]
+
+    def _blanks(self) -> str:
+        try:
+            asks = self.markup.shape(("user",), asking=True).pieces[-1]
+            written = self.markup.ending(("user", "assistant")).pieces[0]
+        except InputError:  # it is told of the turns that it is used with
+            return ""
+        return written.removeprefix(asks) if written.startswith(asks) and not written.removeprefix(asks).strip() else ""
 
     def _asked(self, roles: tuple[str, ...]) -> Shape:
         """Return how turns are written to ask for the reply after them, as before a lone reply where there are none."""
@@ -146,7 +199,7 @@ class Encoder:
 
     def _own_end(self) -> str:
         try:
-            after = self.tokenizer.encode_markup(self.markup.ending(("user", "assistant")).pieces[-1])
+            after = self.tokenizer.encode_markup(self.markup.ending(("user", "assistant")).pieces[-1], begins=False)
         except InputError:  # it is told of the turns that it is used with
             return ""
         closed = not set(after).isdisjoint(self.end_ids)

@@ -110,7 +110,8 @@ def _scored_pairs(metadata: Mapping[str, Any], tokens: list[str], types: list[in
         "fuse_unk": True,
         "byte_fallback": _BYTE in types,
     }
-    return {**_MARKED_BLANKS, "model": model}
+    begins = metadata.get("tokenizer.ggml.add_space_prefix", True)
+    return {**(_BLANK_BEFORE if begins else _MARKED_BLANKS), "model": model}
 
 
 def _unigrams(metadata: Mapping[str, Any], tokens: list[str], types: list[int], where: str) -> dict[str, Any]:
@@ -124,16 +125,20 @@ def _unigrams(metadata: Mapping[str, Any], tokens: list[str], types: list[int], 
     return {**_MARKED_BLANKS, "model": model}
 
 
-# Blanks are written as a mark of their own. None is put before a text, as texts are encoded apart from their markup.
-_MARKED_BLANKS = {
-    "normalizer": {"type": "Replace", "pattern": {"String": " "}, "content": "\u2581"},
+# Blanks are written as a mark of their own.
+_MARK = "\u2581"
+_MARKING = {"type": "Replace", "pattern": {"String": " "}, "content": _MARK}
+_UNMARKING = [
+    {"type": "Replace", "pattern": {"String": _MARK}, "content": " "},
+    {"type": "ByteFallback"},
+    {"type": "Fuse"},
+]
+_MARKED_BLANKS = {"normalizer": _MARKING, "decoder": {"type": "Sequence", "decoders": _UNMARKING}}
+_BLANK_BEFORE = {
+    "normalizer": {"type": "Sequence", "normalizers": [{"type": "Prepend", "prepend": _MARK}, _MARKING]},
     "decoder": {
         "type": "Sequence",
-        "decoders": [
-            {"type": "Replace", "pattern": {"String": "\u2581"}, "content": " "},
-            {"type": "ByteFallback"},
-            {"type": "Fuse"},
-        ],
+        "decoders": [*_UNMARKING, {"type": "Strip", "content": " ", "start": 1, "stop": 0}],
     },
 }
 KINDS: dict[str, Callable[[Mapping[str, Any], list[str], list[int], str], dict[str, Any]]] = {
