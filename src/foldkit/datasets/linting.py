@@ -4,20 +4,22 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Collection, Iterable, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 
 import pandas as pd
 
 from foldkit.formats import InputError, listed
+from foldkit.rows import Rows
 from foldkit.rows.tables import rows_of
 from foldkit.templates import Template, Turn, outline_of
 from foldkit.tokens import Layout
 
 from .checks import Finding, swapped
-from .coding import ODD, OWN_END, Coder, code_rows
+from .coding import ODD, OWN_END, Coder, code_stream
 from .pairs import pairs_of
 from .unused import unused
 
+_AT_ONCE = 5_000
 # Names of lists, which are given with the turns or not at all.
 _LISTS = ("tools", "documents")
 
@@ -34,11 +36,14 @@ def lint_template(table: pd.DataFrame, coder: Coder, besides: Collection[str] = 
     found = _markup_findings(coder, table)
     if any(finding.name == "unusable markup" for finding in found):
         return found
-    coded = code_rows(table, coder)
-    empty = [row.row for row in coded.set_aside if row.reason in ("an empty reply", "no reply to learn")]
+    empty, odd = list[int](), dict[str, list[int]]((name, []) for name in ODD)
+    for _, coded in code_stream(_pieces(table), coder):
+        empty += [row.row for row in coded.set_aside if row.reason in ("an empty reply", "no reply to learn")]
+        for name, rows in coded.odd.items():
+            odd[name] += rows
     found += [
         *_finding("empty reply", "a learned turn comes out with no text", empty, _can_be_empty(coder.template)),
-        *(one for name, rows in coded.odd.items() for one in _finding(name, ODD[name], rows, "")),
+        *(one for name, rows in odd.items() for one in _finding(name, ODD[name], rows, "")),
         *_control_tokens(table, coder),
     ]
     if turned := swapped(pairs_of(table, coder.template)):
@@ -48,6 +53,12 @@ def lint_template(table: pd.DataFrame, coder: Coder, besides: Collection[str] = 
     if left := unused(table, coder.template, besides):
         found.append(Finding("unused columns", listed(left), (), ""))
     return found
+
+
+def _pieces(table: pd.DataFrame) -> Iterator[Rows]:
+    """Yield a table in pieces, so that not all of what it becomes is held at once."""
+    for start in range(0, len(table), _AT_ONCE):
+        yield Rows(table.iloc[start : start + _AT_ONCE], (), ())
 
 
 def _markup_findings(coder: Coder, table: pd.DataFrame) -> list[Finding]:
