@@ -238,7 +238,8 @@ def test_json_and_columns_are_forms_too() -> None:
     for force in ("5", "5.0", "0.5e1"):  # the same number in JSON, and an integer (draft 2020-12)
         one = Reply('{"force": 5, "sea": "rough"}', f'{{"sea": "calm", "force": {force}}}')
         assert field_matches(one, form) == {"force": True, "sea": False}
-    for broken in ('{"force": "5"}', "[5]", "force 5", '{"sea": "calm"}', '{"force": 5, "sea": "\\ud83d"}'):
+    no_json = ('{"force": 5, "sea": "\\ud83d"}', '{"force": 5, "sea": NaN}', '{"force": 5, "sea": -Infinity}')
+    for broken in ('{"force": "5"}', "[5]", "force 5", '{"sea": "calm"}', *no_json):
         assert MEASURES["format"].figure(Reply(one.target, broken), form) == 0
     line = Form(columns=("way", "force"))
     assert field_matches(Reply('SW,"5"', "SW, 6"), line) == {"way": True, "force": False}

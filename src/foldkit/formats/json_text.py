@@ -4,17 +4,19 @@ from __future__ import annotations
 
 import json
 import re
-from typing import Any
+from typing import Any, NoReturn
 
 _HALF = re.compile(r"\\u[dD][89a-fA-F]")
 
 
-def json_value(text: str, *, whole: bool = False) -> Any:
+def json_value(text: str, *, exact: bool = False) -> Any:
     """Return the value of a JSON text; raises ValueError for what is none, and for half a character.
 
-    With `whole` a number is an int where it is a whole one, as 5.0 is.
+    With `exact` a number is an int where it is a whole one, as 5.0 is, and NaN and Infinity are none, as files may have
+    them and JSON has not.
     """
-    value = json.loads(text, parse_float=_number if whole else None)
+    own: dict[str, Any] = {"parse_float": _number, "parse_constant": _refused} if exact else {}
+    value = json.loads(text, **own)
     if escapes_halves(text) and has_half(value):
         raise ValueError("half of a surrogate pair: export the text again")
     return value
@@ -23,6 +25,10 @@ def json_value(text: str, *, whole: bool = False) -> Any:
 def _number(text: str) -> int | float:
     value = float(text)
     return int(value) if value.is_integer() else value
+
+
+def _refused(name: str) -> NoReturn:
+    raise ValueError(f"{name} is no JSON")
 
 
 def escapes_halves(text: str) -> bool:

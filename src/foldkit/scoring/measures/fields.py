@@ -40,7 +40,7 @@ def _parse_json(text: str, schema: Mapping[str, object]) -> dict[str, str] | Non
     # An empty registry: what a schema refers to is never fetched.
     validator = jsonschema.Draft202012Validator(schema, registry=referencing.Registry())
     try:
-        value = json_value(text, whole=True)
+        value = json_value(text, exact=True)
         if not isinstance(value, dict) or not validator.is_valid(value):
             return None
         return {key: json.dumps(part, sort_keys=True, ensure_ascii=False) for key, part in value.items()}
