@@ -7,12 +7,27 @@ from pathlib import Path
 import pytest
 import torch
 
-from foldkit.answering import Answerer
+from foldkit.answering import Answerer, AnswerSettings
 from foldkit.models import Decoder, likelihood
 from foldkit.scoring import contender
 from foldkit.scoring.contender import summed_losses, text_pieces
 from foldkit.templates import read_template
 from foldkit.tokens import TextSide
+
+
+def test_an_answer_ends_where_the_base_has_no_more_room(decoder: Decoder, side: TextSide, tmp_path: Path) -> None:
+    """Each as when it is asked alone for as many tokens as have room; prompts of like length stay together."""
+    answerer = Answerer(decoder, side, read_template("question", tmp_path), side.markup())
+    rows = [{"question": "wind " * n, "answer": "west"} for n in (1, 1, 40, 15, 90, 70)]
+    one = contender.Contender("base", answerer)
+    prompts, counts = one.prompts(rows), list[int]()
+    limits = [min(200, answerer.room - len(prompt)) for prompt in prompts]
+    assert limits[:2] == [200, 200] > limits[-2:]
+    found = contender.contender_replies(one, rows, prompts, 200, 8, progress=counts.append)
+    for place, (reply, prompt, limit) in enumerate(zip(found, prompts, limits, strict=True)):
+        (alone,) = answerer.answered([prompt], AnswerSettings(limit), [place])
+        assert (reply.answer, reply.n_tokens, reply.ended) == (alone.text, alone.n_tokens, alone.ended)
+    assert counts == [limits.count(200), *(1 for limit in limits if limit < 200)]
 
 
 def test_losses_of_pieces_are_those_of_each_alone_in_passes_of_few_tokens(

@@ -219,6 +219,17 @@ def test_answers_are_kept_and_a_stopped_scoring_goes_on(scored_folder: Path, mon
     (scored_folder / "one.txt").write_text("a")
     with pytest.raises(InputError, match=r"one\.txt: general: expected a text of at least two tokens"):
         foldkit.score(foldkit.read_sheet(scored_folder / "fold.toml", ["score.general=['one.txt']"]), run)
+    (scored_folder / "damaged.safetensors").write_bytes(b"x")
+    for change, said in (
+        (
+            "score.contender=[{name='long', shots=26}]",
+            r"long, row \d+: expected at most 256 tokens, .* of the prompt and",
+        ),
+        ("score.contender=[{name='file', answers='none.jsonl'}]", "none.jsonl"),
+        ("score.contender=[{name='other', adapter='damaged.safetensors'}]", "damaged.safetensors"),
+    ):
+        with pytest.raises(InputError, match=said):
+            foldkit.score(foldkit.read_sheet(scored_folder / "fold.toml", [change]), run)
     assert sum(asked) == 6 * fresh.n_rows
 
 

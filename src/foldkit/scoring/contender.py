@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -50,22 +50,30 @@ def contender_replies(
 ) -> list[Reply]:
     """Return what the contender gives for every row, asked by its `prompts`.
 
-    Rows of like prompt length are asked together, `batch` of them or as many as memory has room for; each prompt is
-    read once, for the answer and for the losses. With `kept_at` each batch is appended to that file, and batches that
-    stand there whole are not asked again: a scoring that was stopped goes on. With `ranked` the loss of each row's
-    rejected reply is found too.
+    An answer has at most `max_tokens`, fewer where the base has no room for so many. Rows of like prompt length are
+    asked together, `batch` of them or as many as memory has room for; each prompt is read once, for the answer and for
+    the losses. With `kept_at` each batch is appended to that file, and batches that stand there whole are not asked
+    again: a scoring that was stopped goes on. With `ranked` the loss of each row's rejected reply is found too.
     """
     answerer = contender.answerer
     found: dict[int, dict[str, Any]] = _kept(kept_at)
-    for chosen in together([len(prompt) + max_tokens for prompt in prompts], batch, TOKENS_AT_ONCE):
+    for chosen in _batches([len(prompt) + max_tokens for prompt in prompts], batch, answerer.room):
         if not all(index in found for index in chosen):
-            made = _asked(contender, rows, prompts, chosen, max_tokens, ranked=ranked)
+            most = min(max_tokens, *(answerer.room - len(prompts[index]) for index in chosen))
+            made = _asked(contender, rows, prompts, chosen, most, ranked=ranked)
             found |= made
             if kept_at:
                 keep(kept_at, [[index, made[index]] for index in chosen])
         if progress:
             progress(len(chosen))
     return [Reply(answerer.template.target(row), row=row, **found[index]) for index, row in enumerate(rows)]
+
+
+def _batches(lengths: Sequence[int], most: int, room: int) -> Iterator[list[int]]:
+    """Yield places of prompts of these lengths, answers included; one that exceeds the base's room stands alone."""
+    for chosen in together(lengths, most, TOKENS_AT_ONCE):
+        whole = [place for place in chosen if lengths[place] <= room]
+        yield from filter(None, (whole, *([place] for place in chosen if lengths[place] > room)))
 
 
 def _asked(

@@ -38,6 +38,7 @@ from foldkit.scoring.judge import judge_measures
 from foldkit.scoring.measures import check_schema
 from foldkit.scoring.rewording import reworded
 from foldkit.scoring.scorecard import Asked, Given
+from foldkit.templates import Template
 
 from .inputs import Inputs, open_inputs
 from .judging import judged
@@ -85,30 +86,28 @@ class _Scoring:
         _check_shots(self.settings.contender, len(with_reply(self.dataset.parts["train"])))
         asked_in = [name for name in self.settings.reword if name not in self.settings.edits]
         self.templates = {name: template_of_same_reply(name, sheet, self.inputs, self.cells) for name in asked_in}
+        self.slots = _slots_of_text(self.inputs.template) if self.settings.edits and self.adapters else set[str]()
         self.measures = self._measures()
         if run:
             _check_data(run, sheet, self.dataset)
         compute = read_header(run.adapter).compute if run else sheet.base.compute
         self.base: Base = opened_base(sheet.base_path(), compute, sheet.base.weights, sheet.base.device)
         self.general = {name: self._read_general(name) for name in self.settings.texts}
-        longest = max(example.n_learned for example in self.dataset.parts["test"])
+        longest = max(len(example.chosen) for example in self.dataset.parts["test"])
         self.max_tokens = self.settings.max_tokens or longest * 5 // 4 + 8
         self.suspects: list[dict[str, Any]] = []
 
     def given(self) -> list[Given]:
         """Ask every contender: those of the base first, for only one adapter at a time sits on it."""
-        found: dict[str, Given] = {}
-        adapters = self.adapters  # found before anything is asked
         asker = Answerer(self.base.decoder, self.inputs.side, self.inputs.template, self.inputs.markup)
-        for contender in (Contender("base", asker), *(self._with_shots(one, asker) for one in self.settings.contender)):
-            if contender:
-                found[contender.name] = self._given(contender, "")
-        for one in self.settings.contender:
-            if one.answers:
-                replies = replies_from_file(self.sheet.path(one.answers), self.rows, asker.template.target)
-                found[one.name] = Given(one.name, replies, 0.0)
-        for name, path in adapters.items():
-            loaded = read_adapter(path, self.base)
+        shots = filter(None, (self._with_shots(one, asker) for one in self.settings.contender))
+        of_base = [Contender("base", asker), *shots]
+        # What cannot be is told before any is asked.
+        for contender in of_base:
+            self._check_room(contender)
+        files = {name: (path, read_adapter(path, self.base)) for name, path in self.adapters.items()}
+        found = self._made_elsewhere(asker.template) | {one.name: self._given(one, "") for one in of_base}
+        for name, (path, loaded) in files.items():
             adapter = put_on(self.base, loaded)
             own = Answerer.of_adapter(self.base.decoder, self.inputs.side, adapter, loaded.header)
             contender = Contender(name, own, adapted=True)
@@ -118,6 +117,23 @@ class _Scoring:
         detach(self.base.decoder)  # which may judge, and as it is
         order = ["base", *(one.name for one in self.settings.contender), *(["adapter"] if self.run else [])]
         return [found[name] for name in order]
+
+    def _made_elsewhere(self, template: Template) -> dict[str, Given]:
+        """Return what the contenders give whose answers stand in a file."""
+        files = {one.name: self.sheet.path(one.answers) for one in self.settings.contender if one.answers}
+        return {
+            name: Given(name, replies_from_file(path, self.rows, template.target), 0.0) for name, path in files.items()
+        }
+
+    def _check_room(self, contender: Contender) -> None:
+        """Raise InputError for a prompt that with the row's own reply does not fit the base."""
+        room = self.base.decoder.spec.max_positions
+        targets = {one.row: len(one.chosen) for one in self.dataset.parts["test"]}
+        for (number, _), prompt in zip(self.rows, contender.prompts(self.cells), strict=True):
+            if len(prompt) + targets[number] > room:
+                allowed = f"at most {room} tokens, all that the base has room for"
+                found = f"{len(prompt)} of the prompt and {targets[number]} of the reply"
+                raise InputError("[score]", f"{contender.name}, row {number}", allowed, found, "ask for fewer shots")
 
     @functools.cached_property
     def adapters(self) -> dict[str, Path]:
@@ -215,7 +231,8 @@ class _Scoring:
         edits, found = self.settings.edits, {}
         if edits:
             named = " and ".join(edits)
-            found[named] = self._replies(contender, self._reworded(edits), adapter, f"{contender.name}, {named}")[0]
+            rows = list(reworded(self.cells, self.slots, edits, self.settings.seed))
+            found[named] = self._replies(contender, rows, adapter, f"{contender.name}, {named}")[0]
         own = contender.answerer
         for name, template in self.templates.items():
             asker = Answerer(own.decoder, self.inputs.side, template, own.encoder.markup, own.adapter)
@@ -304,15 +321,6 @@ class _Scoring:
             return own
         return file
 
-    def _reworded(self, edits: Sequence[str]) -> list[Row]:
-        template = self.inputs.template
-        kept = {slot for pattern in template.turn if pattern.learned or pattern.each for slot in pattern.slots}
-        slots = set(template.prompt_slots()) - kept
-        if not slots:
-            todo = "leave reword out"
-            raise InputError("[score]", "reword", "a template whose prompt has slots of text", template.name, todo)
-        return list(reworded(self.cells, slots, edits, self.settings.seed))
-
     def _pieces(self, contender: Contender) -> list[list[str]]:
         """Return the tokens of each row's target as text."""
         answerer, found = contender.answerer, []
@@ -351,6 +359,16 @@ class _Scoring:
         judge = self.settings.judge
         own = [own_measure(named, self.sheet.folder) for named in self.settings.own]
         return [*(MEASURES[name] for name in self.settings.measures), *own, *(judge_measures(judge) if judge else [])]
+
+
+def _slots_of_text(template: Template) -> set[str]:
+    """Return the slots of a prompt that can be reworded; raises InputError where there are none."""
+    kept = {slot for pattern in template.turn if pattern.learned or pattern.each for slot in pattern.slots}
+    slots = set(template.prompt_slots()) - kept
+    if not slots:
+        todo = "leave reword out"
+        raise InputError("[score]", "reword", "a template whose prompt has slots of text", template.name, todo)
+    return slots
 
 
 def _check_needs(sheet: Sheet, inputs: Inputs) -> None:
