@@ -227,6 +227,10 @@ def test_answers_are_kept_and_a_stopped_scoring_goes_on(scored_folder: Path, mon
         ),
         ("score.contender=[{name='file', answers='none.jsonl'}]", "none.jsonl"),
         ("score.contender=[{name='other', adapter='damaged.safetensors'}]", "damaged.safetensors"),
+        ("score.schema='none.json'", "none.json"),
+        ("score.judge.function='none.py:one'", "file.py:name"),
+        ("score.judge={command='pelican judge.py', criteria={a='b?'}}", "that the shell finds, found 'pelican'"),
+        ("score.judge={base='none', criteria={a='b?'}}", "existing folder or .gguf file"),
     ):
         with pytest.raises(InputError, match=said):
             foldkit.score(foldkit.read_sheet(scored_folder / "fold.toml", [change]), run)

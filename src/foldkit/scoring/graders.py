@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import json
+import re
 import subprocess
 import tempfile
 from collections.abc import Callable, Iterable, Iterator, Sequence
@@ -16,6 +17,7 @@ from foldkit.formats.jsonl import readable_objects
 from .judge import Item, readable
 from .measures import load_function
 
+_PLAIN = re.compile(r"[\w./+-]+")
 # Gives the id of an item and what is said of it, as it comes, in any order.
 Grader = Callable[[Sequence[Item]], Iterable[tuple[str, str]]]
 
@@ -84,6 +86,17 @@ def command_grader(command: str, folder: Path) -> Grader:
                 raise FoldKitError(f"[score.judge] command: {ended}; what could be read is kept; last words: {last[0]}")
 
     return run
+
+
+def check_command(command: str, folder: Path) -> None:
+    """Raise InputError unless the shell finds the program that is a command's first word, where that is a plain one."""
+    word = next(iter(command.split()), "")
+    if word and not _PLAIN.fullmatch(word):
+        return
+    found = subprocess.run(["sh", "-c", 'command -v "$1"', "sh", word], cwd=folder, capture_output=True, check=False)
+    if found.returncode:
+        todo = "check its name; it runs in the sheet's folder"
+        raise InputError("[score.judge]", "command", "a program that the shell finds", word, todo)
 
 
 @contextlib.contextmanager

@@ -10,7 +10,7 @@ from typing import Any
 from foldkit.answering import Answerer
 from foldkit.formats import fingerprint_files, fingerprint_value
 from foldkit.models import Base, open_base
-from foldkit.scoring.graders import Grader, KeptGrades, command_grader, function_grader
+from foldkit.scoring.graders import Grader, KeptGrades, check_command, command_grader, function_grader
 from foldkit.scoring.intervals import Resamples
 from foldkit.scoring.judge import (
     Item,
@@ -71,6 +71,19 @@ def judged(
             said["pairs"][one.name] = dataclasses.asdict(counts) | {"rows": numbers, "words": words}
     kept = {"kept": judge.n_kept, "items": len(items), "kept_at": kept_at.relative_to(sheet.folder).as_posix()}
     return found, {"judge": said | kept}
+
+
+def check_judge(sheet: Sheet) -> None:
+    """Raise InputError for a judge that is not there, which costs nothing to find out."""
+    settings = sheet.score.judge
+    if settings is None:
+        return
+    if settings.function:
+        function_grader(settings.function, sheet.folder)
+    if settings.base:
+        open_text_side(base_path(settings.base, sheet.folder))
+    if settings.command:
+        check_command(settings.command, sheet.folder)
 
 
 def grader_of(settings: JudgeSettings, sheet: Sheet, base: Base) -> tuple[Grader, list[Any]]:

@@ -41,7 +41,7 @@ from foldkit.scoring.scorecard import Asked, Given
 from foldkit.templates import Template
 
 from .inputs import Inputs, open_inputs
-from .judging import judged
+from .judging import check_judge, judged
 from .opening import opened_base
 from .scorecard_files import write_scorecard
 from .scored_rows import nearness, prompt_columns, row_groups, scored_rows, template_of_same_reply, with_reply
@@ -87,7 +87,8 @@ class _Scoring:
         asked_in = [name for name in self.settings.reword if name not in self.settings.edits]
         self.templates = {name: template_of_same_reply(name, sheet, self.inputs, self.cells) for name in asked_in}
         self.slots = _slots_of_text(self.inputs.template) if self.settings.edits and self.adapters else set[str]()
-        self.measures = self._measures()
+        self.measures, self.form = self._measures(), self._form()
+        check_judge(sheet)
         if run:
             _check_data(run, sheet, self.dataset)
         compute = read_header(run.adapter).compute if run else sheet.base.compute
@@ -167,7 +168,7 @@ class _Scoring:
             prompt_columns(self.cells, template),
             self._leaks() if train else [],
             self.suspects,
-            self._form(),
+            self.form,
         )
 
     def _leaks(self) -> list[str]:
