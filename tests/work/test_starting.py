@@ -40,6 +40,9 @@ KINDS = {
     ),
     "history of another kind question": rows(prompt=lambda i: f"sea {i}?", answer=str, history="a long one"),
     "conversation": rows(messages=lambda i: [*TALK, {"role": "user", "content": str(i)}, TALK[1]]),
+    "with a list in one cell question": rows(
+        question=lambda i: f"sea {i}?" if i else '[{"sea": 0}] what is that?', answer=lambda i: WORDS[i % 4]
+    ),
     "text continued": rows(
         prompt=lambda i: [{"role": "user", "content": f"sea {i}?"}], completion=lambda i: WORDS[i % 4]
     ),

@@ -50,12 +50,13 @@ def usual_marks(texts: Sequence[str]) -> tuple[dict[str, list[str]], list[str]]:
 
 def are_talks(cells: Sequence[str]) -> bool:
     """Tell whether any of the cells is a list of messages, or most are texts in which marks say who speaks."""
-    return are_lists_of_messages(cells) or bool(usual_marks(cells)[0])
+    return any(map(_LIST.match, cells)) or bool(usual_marks(cells)[0])
 
 
 def are_lists_of_messages(cells: Sequence[str]) -> bool:
-    """Tell whether any of the cells is a list of objects, as messages are."""
-    return any(map(_LIST.match, cells))
+    """Tell whether most of the cells that are filled are lists of objects, as messages are."""
+    filled = [cell for cell in cells if cell.strip()]
+    return 2 * sum(map(bool, map(_LIST.match, filled))) > len(filled)
 
 
 def parted(text: str, roles: Mapping[str, str]) -> Iterator[tuple[str, str]]:
