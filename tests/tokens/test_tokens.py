@@ -243,6 +243,23 @@ def test_a_tokenizer_that_pads_or_cuts_does_neither(tokenizer_text: str) -> None
         assert padding.encode_text(text) == plain.encode_text(text)
 
 
+def test_tokens_beyond_the_embedding_are_none(base_folder: Path, tmp_path: Path, tokenizer_text: str) -> None:
+    """A token for padding, which some files name, is left out; a vocabulary that is larger is refused."""
+    shutil.copytree(base_folder, tmp_path, dirs_exist_ok=True)
+    tokenizer = Tokenizer.from_str(tokenizer_text)
+    tokenizer.add_special_tokens(["<pad>"])
+    (tmp_path / "tokenizer.json").write_text(tokenizer.to_str())
+    config = json.loads((tmp_path / "config.json").read_text())
+    own, plain = open_text_side(tmp_path).tokenizer, open_text_side(base_folder).tokenizer
+    assert (tokenizer.get_vocab_size(), own.vocab_size) == (config["vocab_size"] + 1, plain.vocab_size)
+    assert own.encode_markup("a<pad><end>") == plain.encode_markup("a<pad><end>")
+    (tmp_path / "config.json").write_text(json.dumps(config | {"vocab_size": 100}))
+    with pytest.raises(
+        InputError, match=r"at most 100, a row of the embedding each, found \d+; its files do not belong"
+    ):
+        open_text_side(tmp_path)
+
+
 def a_tokenizer(kind: str) -> Tokenizer:
     """Return one with the control tokens <s> and <x>, the second beside its vocabulary, as is the word <note>."""
     words = ["<s>", "<", "s", ">", "<s", "a", "b", "x", "<unk>"]

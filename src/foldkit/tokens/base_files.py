@@ -65,7 +65,8 @@ def open_text_side(path: Path) -> TextSide:
 def _from_folder(folder: Path) -> TextSide:
     config = _json(_there(folder / "config.json", "check the path of the base"))
     described = _there(folder / "tokenizer.json", "fetch it too; tokenizers in other forms are not read")
-    where, tokenizer = str(folder), TextTokenizer(read_text(described), str(described))
+    n_rows = next(iter(_ids(config.get("vocab_size"))), None)
+    where, tokenizer = str(folder), TextTokenizer(read_text(described), str(described), n_rows)
     generation = _json(folder / "generation_config.json", required=False)
     extra = _json(folder / "tokenizer_config.json", required=False)
     named = _named(extra.get("eos_token"), tokenizer)
@@ -108,7 +109,8 @@ def _default_of(given: Any) -> str:
 
 def _from_gguf(file: GgufFile) -> TextSide:
     where, metadata = str(file.path), file.metadata
-    tokenizer = TextTokenizer(tokenizer_json(metadata, where), where)
+    embedding = file.tensors.get("token_embd.weight")
+    tokenizer = TextTokenizer(tokenizer_json(metadata, where), where, embedding.shape[0] if embedding else None)
     ends = [*_ids(metadata.get("tokenizer.ggml.eos_token_id")), *_ids(metadata.get("tokenizer.ggml.eot_token_id"))]
     start = _first(_ids(metadata.get("tokenizer.ggml.bos_token_id")), tokenizer)
     adds = metadata.get("tokenizer.ggml.add_bos_token", starts_texts(metadata))

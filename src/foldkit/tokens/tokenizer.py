@@ -36,10 +36,19 @@ class Place(NamedTuple):
 class TextTokenizer:
     """Encodes markup, where control tokens count, and text, where their look-alikes are plain characters."""
 
-    def __init__(self, source: str, where: str) -> None:
-        """Read the JSON of a `tokenizer.json`; raises InputError when the library cannot."""
+    def __init__(self, source: str, where: str, n_rows: int | None = None) -> None:
+        """Read the JSON of a `tokenizer.json`, for a base whose embedding has so many rows.
+
+        Added tokens that have none of these are left out, for some files name one that is for padding alone. Raises
+        InputError when the library cannot read it, and for more tokens than rows.
+        """
         try:
             description = json.loads(source)
+            named = description.get("added_tokens") or []
+            added = [token for token in named if n_rows is None or token["id"] < n_rows]
+            if len(added) < len(named):
+                description["added_tokens"] = added
+                source = json.dumps(description)
             self._markup = Tokenizer.from_str(source)
             self._markup.no_truncation()
             self._markup.no_padding()
@@ -47,12 +56,14 @@ class TextTokenizer:
             self._markup.post_processor = None
             for key in ("post_processor", "truncation", "padding"):
                 description[key] = None
-            added = description.get("added_tokens") or []
             text = canonical_json(without_control(description, self.id_of))
             self._text = Tokenizer.from_str(text)
             self._bare_markup, self._bare_text = self._bare(description)
         except Exception as error:  # the library raises bare Exception
             raise InputError(where, "tokenizer", "a tokenizer.json", str(error), "fetch the file again") from None
+        if n_rows is not None and self.vocab_size > n_rows:
+            todo = "its files do not belong together: fetch them again"
+            raise InputError(where, "tokens", f"at most {n_rows}, a row of the embedding each", self.vocab_size, todo)
         self.control_tokens = {token["content"]: token["id"] for token in added if token.get("special")}
         self._parting = frozenset(self.id_of(token["content"]) for token in added if not token.get("normalized"))
         self._only_at_the_start = at_the_start_alone(description)
