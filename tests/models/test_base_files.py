@@ -96,13 +96,17 @@ def test_gguf_and_decoder_give_the_same_logits(tmp_path: Path, tied_head: bool) 
 
 
 def test_a_gguf_of_other_heads_than_it_says_is_refused(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    """By the tensor whose shape tells, though its rows cannot be put into our order."""
+    """By the tensor whose shape tells, though its rows cannot be put into our order; and so is a part of a base."""
     decoder = tiny_decoder()
     spec, add = decoder.spec, gguf.GGUFWriter.add_head_count_kv
     assert spec.n_kv_heads * spec.head_dim % (2 * spec.n_heads)
     monkeypatch.setattr(gguf.GGUFWriter, "add_head_count_kv", lambda writer, _: add(writer, spec.n_heads))
     with pytest.raises(InputError, match=r"key\.weight: expected shape"):
         open_base(write_gguf(tmp_path / "a.gguf", decoder))
+    part = lambda writer, n: (add(writer, n), writer.add_uint16("split.count", 3))  # noqa: E731
+    monkeypatch.setattr(gguf.GGUFWriter, "add_head_count_kv", part)
+    with pytest.raises(InputError, match=r"split.count: expected a base in one file, found 3; join its parts"):
+        open_base(write_gguf(tmp_path / "b.gguf", decoder))
 
 
 def test_a_folder_comes_back_as_it_was_saved(base_folder: Path, tmp_path: Path) -> None:

@@ -43,6 +43,8 @@ def family_of(file: GgufFile) -> GgufFamily:
 def spec_of(file: GgufFile) -> ModelSpec:
     """Read the spec from the metadata of a file, and from the tensors what only they tell."""
     family, where = family_of(file), str(file.path)
+    if (n_parts := file.metadata.get("split.count", 1)) not in (0, 1):
+        raise InputError(where, "split.count", "a base in one file", n_parts, "join its parts into one file")
     if "token_embd.weight" not in file.tensors:
         raise InputError(where, "tensor token_embd.weight", "an embedding", None, _TODO)
     prefix = file.metadata["general.architecture"]
