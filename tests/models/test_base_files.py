@@ -27,6 +27,8 @@ from .family_cases import CONFIGS, config_of
 
 IDS = torch.tensor([[5, 9, 200, 31, 7]])
 
+POINTER = "version https://git-lfs.github.com/spec/v1\noid sha256:4d7a\nsize 12345\n"
+
 
 def logits(decoder: Decoder) -> torch.Tensor:
     return decoder.logits(decoder(IDS))
@@ -183,6 +185,10 @@ def test_missing_and_damaged_files_are_refused(tmp_path: Path, tokenizer_text: s
     weights.write_bytes(weights.read_bytes()[:5000])
     with pytest.raises(InputError, match="a safetensors file"):
         open_base(folder)
+    for path, opened in ((weights, folder), (tmp_path / "p.gguf", tmp_path / "p.gguf")):
+        path.write_text(POINTER)
+        with pytest.raises(InputError, match=r"the file itself, found 'a pointer to it.* git lfs pull"):
+            open_base(opened)
     weights.rename(folder / "weights.bin")
     with pytest.raises(InputError, match=r"found 'weights.bin'; fetch .* pickled ones could run code"):
         open_base(folder)

@@ -291,6 +291,7 @@ def test_what_only_some_rows_have_is_blank_in_the_other_pieces(write: Write) -> 
         ("a.parquet", "PAR1", "a Parquet file"),
         ("a.arrow", "nothing", "an Arrow file or stream"),
         ("a.csv.gz", "a,b\n", "a whole file"),
+        ("a.csv", "version https://git-lfs.github.com/spec/v1\noid sha256:4d\n", "a pointer to it, as Git leaves it"),
         ("a.xlsx", "x", r".csv, .tsv"),
     ],
 )

@@ -17,6 +17,7 @@ import numpy as np
 
 from .errors import InputError
 from .gguf_blocks import BLOCK_TYPES
+from .pointer import refuse_pointer
 
 _SCALARS = {0: "B", 1: "b", 2: "H", 3: "h", 4: "I", 5: "i", 6: "f", 7: "?", 10: "Q", 11: "q", 12: "d"}
 _STRING, _ARRAY = 8, 9
@@ -39,6 +40,7 @@ class GgufFile:
 
     def __init__(self, path: Path) -> None:
         self.path = path
+        refuse_pointer(path)
         try:
             with path.open("rb") as file:
                 self._map = mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ)

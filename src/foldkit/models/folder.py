@@ -15,6 +15,7 @@ from torch import Tensor
 from foldkit.formats.atomic import write_aside
 from foldkit.formats.errors import InputError, listed
 from foldkit.formats.json_object import read_json
+from foldkit.formats.pointer import refuse_pointer
 
 from .decoder import Decoder
 from .families import FAMILIES, config_from_spec, spec_from_config
@@ -43,6 +44,7 @@ def read_folder(folder: Path) -> tuple[ModelSpec, Iterator[tuple[str, Tensor]]]:
     spec = spec_from_config(read_config(folder), str(folder / "config.json"))
     places: dict[str, Path] = {}
     for path in weight_files(folder):
+        refuse_pointer(path)
         try:
             with safetensors.safe_open(path, framework="pt") as file:
                 places |= dict.fromkeys(file.keys(), path)

@@ -9,6 +9,7 @@ from pathlib import Path
 
 from foldkit.formats import InputError, listed
 from foldkit.formats.paths import path_from
+from foldkit.formats.pointer import refuse_pointer
 
 from .readers import READERS, Reader
 from .readers.prose import read_prose
@@ -52,6 +53,8 @@ def find_files(settings: RowsSettings, folder: Path) -> list[Path]:
             raise InputError(file, "kind of file", ", ".join(READERS), ending(file) or file.name, _OTHERS)
         if not file.exists():
             raise InputError(file, "source", "an existing file", None, "check the path")
+        if file.is_file():  # else what is read of it would be gone
+            refuse_pointer(file)
     return files
 
 

@@ -9,6 +9,7 @@ from typing import Any
 
 from foldkit.formats import GgufFile, InputError, read_json
 from foldkit.formats.jsonl import read_text
+from foldkit.formats.pointer import refuse_pointer
 from foldkit.templates import HEADINGS, PLAIN, Markup, Value
 
 from .gguf_tokenizer import starts_texts, tokenizer_json
@@ -81,6 +82,7 @@ def _from_folder(folder: Path) -> TextSide:
 def _there(path: Path, todo: str) -> Path:
     if not path.exists():
         raise InputError(path, "file", f"a {path.name} in the base's folder", None, todo)
+    refuse_pointer(path)
     return path
 
 
