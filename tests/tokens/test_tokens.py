@@ -305,14 +305,16 @@ def test_a_tokenizer_whose_words_take_blanks_is_not_exact(tokenizer_text: str) -
         ("model.safetensors", "give the folder that it stands in"),
         ("none", "existing folder or .gguf file, found nothing; .* nothing is fetched"),
         ("without/", "a tokenizer.json in the base's folder, found nothing; fetch it too"),
-        ("empty/", "a config.json in the base's folder"),
+        ("empty/", "a config.json in the base's folder, found nothing; check the path"),
+        ("above/", "a config.json in the base's folder, found nothing; is it .*above/snapshots/4d7a"),
     ],
 )
 def test_what_is_no_base_is_told_with_the_way_on(base_folder: Path, tmp_path: Path, at: str, said: str) -> None:
     """A file of one, a name, a folder that lacks a file."""
     shutil.copytree(base_folder, tmp_path, dirs_exist_ok=True)
-    (tmp_path / "empty").mkdir()
-    (tmp_path / "without").mkdir()
+    for name in ("empty", "without", "above/snapshots/4d7a"):
+        (tmp_path / name).mkdir(parents=True)
+    (tmp_path / "above/snapshots/4d7a/config.json").write_text("{}")
     shutil.copy(tmp_path / "config.json", tmp_path / "without")
     with pytest.raises(InputError, match=said):
         open_text_side(tmp_path / at)

@@ -64,10 +64,8 @@ def open_text_side(path: Path) -> TextSide:
 
 
 def _from_folder(folder: Path) -> TextSide:
-    config = _json(_there(folder / "config.json", "check the path of the base"))
-    described = _there(folder / "tokenizer.json", "fetch it too; tokenizers in other forms are not read")
-    n_rows = next(iter(_ids(config.get("vocab_size"))), None)
-    where, tokenizer = str(folder), TextTokenizer(read_text(described), str(described), n_rows)
+    config = _config(folder)
+    where, tokenizer = str(folder), _tokenizer(folder, next(iter(_ids(config.get("vocab_size"))), None))
     generation = _json(folder / "generation_config.json", required=False)
     extra = _json(folder / "tokenizer_config.json", required=False)
     named = _named(extra.get("eos_token"), tokenizer)
@@ -79,11 +77,22 @@ def _from_folder(folder: Path) -> TextSide:
     return TextSide(tokenizer, ends, _chat_markup(folder, extra), start, where, named_start)
 
 
-def _there(path: Path, todo: str) -> Path:
-    if not path.exists():
-        raise InputError(path, "file", f"a {path.name} in the base's folder", None, todo)
-    refuse_pointer(path)
-    return path
+def _config(folder: Path) -> dict[str, Any]:
+    at = folder / "config.json"
+    if at.exists():
+        return _json(at)
+    below = (path.parent for depth in ("*", "*/*") for path in sorted(folder.glob(f"{depth}/config.json")))
+    todo = f"is it {found}?" if (found := next(below, None)) else "check the path of the base"
+    raise InputError(at, "file", "a config.json in the base's folder", None, todo)
+
+
+def _tokenizer(folder: Path, n_rows: int | None) -> TextTokenizer:
+    at = folder / "tokenizer.json"
+    if not at.exists():
+        todo = "fetch it too; tokenizers in other forms are not read"
+        raise InputError(at, "file", "a tokenizer.json in the base's folder", None, todo)
+    refuse_pointer(at)
+    return TextTokenizer(read_text(at), str(at), n_rows)
 
 
 def _named(given: Any, tokenizer: TextTokenizer) -> list[int]:
