@@ -11,7 +11,7 @@ import pytest
 import scipy.stats
 
 import foldkit
-from foldkit.formats import UsageError
+from foldkit.formats import InputError, UsageError
 from foldkit.runs import RunFolder, list_runs, read_run_sheet
 from foldkit.work import Tried, lead_of, make_trials, plan_of, plan_trials, read_trials, runs_table, write_report
 
@@ -98,11 +98,14 @@ def test_trials_go_on_as_a_whole_and_a_failure_ends_none_of_the_others(work_fold
         ("split.seed=[1, 2]", "can't be compared"),
         ("train.window=[64, 128]", "can't be compared"),
         ("base.model=['a', 'b']", "can't be compared"),
+        ("adapter.names=[['query'], ['nope']]", "patterns of maps in reach, .* found 'nope'"),
+        ("adapter.full=[[], ['head']]", "a head of its own"),
+        ("adapter.begin=['', 'none.safetensors']", "none.safetensors: adapter: expected an existing file"),
     ],
 )
 def test_what_cannot_be_varied_is_refused_before_a_folder_is_made(work_folder: Path, varied: str, said: str) -> None:
-    """Unknown, no list, out of range, or one that makes validation losses of another kind."""
-    with pytest.raises(UsageError, match=said):
+    """Unknown, no list, out of range, losses of another kind, adapters that the base cannot have."""
+    with pytest.raises(InputError, match=said):
         plan_trials(foldkit.read_sheet(work_folder / "fold.toml"), [varied])
     assert not (work_folder / "runs").exists()
 

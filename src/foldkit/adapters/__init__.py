@@ -7,6 +7,7 @@ from foldkit.formats.lazy import lazy_door
 if TYPE_CHECKING:
     from .attaching import Adapter as Adapter
     from .attaching import attach as attach
+    from .attaching import check_fits as check_fits
     from .file import (
         AdapterHeader as AdapterHeader,
     )
@@ -39,7 +40,7 @@ if TYPE_CHECKING:
 __getattr__, __dir__, __all__ = lazy_door(
     __name__,
     {
-        "attaching": ("Adapter", "attach"),
+        "attaching": ("Adapter", "attach", "check_fits"),
         "file": (
             "AdapterHeader",
             "Loaded",

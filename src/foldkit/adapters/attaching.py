@@ -99,15 +99,14 @@ def attach(decoder: Decoder, settings: AdapterSettings, *, fresh: bool = True, f
     With `start` "zero" A is uniform within 1 / sqrt(d_in) by the settings' seed and B zero, so that the first step's
     logits are the base's own. `frozen` pairs are added to what their maps give, in reach or not, and not trained.
     Without `fresh` tensors are about to be copied in, and nothing is computed. Raises ValueError when the decoder
-    already carries an adapter, UsageError when it has fewer layers than are named or a pattern of names or ranks fits
-    no map in reach, and InputError when a map has fewer singular vectors than its rank.
+    already carries an adapter, and the errors of `check_fits`.
     """
     if any(isinstance(module, LowRankLinear) for module in decoder.modules()):
         raise ValueError("the decoder already carries an adapter")
     # What is trained stays in float32 over any base, and follows a float64 one.
     dtype = torch.promote_types(decoder.dtype, torch.float32)
     draw = torch.Generator().manual_seed(settings.seed)
-    _check_reach(decoder, settings)
+    check_fits(decoder, settings)
     reached, pairs = {name for name, _, _ in _reached(decoder, settings)}, frozen or {}
     maps: dict[str, LowRankLinear] = {}
     for name, parent, leaf in _reached(decoder, AdapterSettings()):
@@ -115,7 +114,7 @@ def attach(decoder: Decoder, settings: AdapterSettings, *, fresh: bool = True, f
             rank = settings.rank_of(name) if name in reached else 0
             low = _low_rank(getattr(parent, leaf), rank, settings, dtype)
             if fresh and rank:
-                _start(name, low, settings, draw)
+                _start(low, settings, draw)
             if name in pairs:
                 low.add_frozen(*pairs[name])
             setattr(parent, leaf, low.to(decoder.device))
@@ -123,8 +122,12 @@ def attach(decoder: Decoder, settings: AdapterSettings, *, fresh: bool = True, f
     return Adapter(settings, maps, _train_whole(decoder, settings, dtype))
 
 
-def _check_reach(decoder: Decoder, settings: AdapterSettings) -> None:
-    """Raise UsageError for more layers than there are, or a pattern that fits nothing: misspelt, or out of reach."""
+def check_fits(decoder: Decoder, settings: AdapterSettings) -> None:
+    """Raise an error for settings of which a decoder, whose weights need not be there, is not capable.
+
+    UsageError for more layers than there are, or a pattern that fits nothing: misspelt, or out of reach; InputError for
+    a head that is the embedding, and a rank of more singular vectors than a map has.
+    """
     within(settings.last_layers, 0, len(decoder.layers), "[adapter]", "last_layers")
     in_reach = [name for name, _, _ in _reached(decoder, dataclasses.replace(settings, names=()))]
     reached = [name for name in in_reach if settings.reaches(name)]
@@ -134,6 +137,15 @@ def _check_reach(decoder: Decoder, settings: AdapterSettings) -> None:
                 allowed = f"patterns of maps in reach, such as {in_reach[0]}"
                 leaves = {name.rpartition(".")[2] for name in names}
                 raise UsageError("[adapter]", what, allowed, pattern, near_name(pattern, leaves))
+    if "head" in settings.full and decoder.head is None:
+        todo = "name embedding, which is both"
+        raise InputError("[adapter]", "full", "a head of its own", "a head that is the embedding", todo)
+    for name, parent, leaf in _reached(decoder, settings) if settings.start == "singular" else ():
+        frozen, rank = getattr(parent, leaf), settings.rank_of(name)
+        most = min(frozen.in_features, frozen.out_features)
+        if rank > most:
+            expected, todo = f"at most its {most} singular vectors, with start singular", "give it a lower one in ranks"
+            raise InputError("[adapter]", f"rank of {name}", expected, rank, todo)
 
 
 def _low_rank(frozen: nn.Module, rank: int, settings: AdapterSettings, dtype: torch.dtype) -> LowRankLinear:
@@ -143,13 +155,9 @@ def _low_rank(frozen: nn.Module, rank: int, settings: AdapterSettings, dtype: to
     return low.train(frozen.training)
 
 
-def _start(name: str, low: LowRankLinear, settings: AdapterSettings, draw: torch.Generator) -> None:
+def _start(low: LowRankLinear, settings: AdapterSettings, draw: torch.Generator) -> None:
     if settings.start == "singular":
-        rank, most = len(low.factor_a), min(low.in_features, low.out_features)
-        if rank > most:
-            expected, todo = f"at most its {most} singular vectors, with start singular", "give it a lower one in ranks"
-            raise InputError("[adapter]", f"rank of {name}", expected, rank, todo)
-        low.start_from(*singular_factors(low.weight, rank, low.scale, settings.seed))
+        low.start_from(*singular_factors(low.weight, len(low.factor_a), low.scale, settings.seed))
     else:
         bound = 1 / math.sqrt(low.in_features)
         start = torch.rand(low.factor_a.shape, generator=draw, dtype=torch.float64) * 2 * bound - bound
@@ -175,9 +183,7 @@ def _train_whole(
     if "embedding" in settings.full:
         decoder.embedding = found["embedding"] = FullEmbedding(decoder.embedding, dtype, decoder.dtype)  # type: ignore[assignment]
     if "head" in settings.full:
-        if decoder.head is None:
-            todo = "name embedding, which is both"
-            raise InputError("[adapter]", "full", "a head of its own", "a head that is the embedding", todo)
+        assert decoder.head is not None  # it was checked
         decoder.head = found["head"] = FullHead(decoder.head, dtype)  # type: ignore[assignment]
     return found
 

@@ -6,6 +6,7 @@ from foldkit.formats.lazy import lazy_door
 
 if TYPE_CHECKING:
     from .base import Base as Base
+    from .base import decoder_without_weights as decoder_without_weights
     from .base import fingerprint_base as fingerprint_base
     from .base import open_base as open_base
     from .batch import Batch as Batch
@@ -33,7 +34,7 @@ if TYPE_CHECKING:
 __getattr__, __dir__, __all__ = lazy_door(
     __name__,
     {
-        "base": ("Base", "fingerprint_base", "open_base"),
+        "base": ("Base", "decoder_without_weights", "fingerprint_base", "open_base"),
         "batch": ("Batch", "Replies", "pack", "pack_replies", "pad"),
         "bounds": ("highest_probabilities",),
         "cache": ("Cache",),

@@ -89,6 +89,13 @@ def open_base(
     return Base(decoder.eval(), fingerprint_base(path), path, dtype, notes if n_low and weights == "nf4" else ())
 
 
+def decoder_without_weights(path: Path) -> Decoder:
+    """Return the decoder of a base as its files describe it, no weight of which is read."""
+    spec, _ = read_folder(path) if path.is_dir() else read_gguf(path)
+    with torch.device("meta"):
+        return Decoder(spec)
+
+
 @dataclass(frozen=True)
 class _How:
     """How matrices are held, their dtype where they are plain floats, and that of everything else."""

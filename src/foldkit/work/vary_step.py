@@ -109,12 +109,12 @@ def lead_of(tried: Sequence[Tried]) -> Lead | None:
 def plan_trials(sheet: Sheet, varied: Sequence[str], name: str = "") -> Trials:
     """Plan a run for every combination of `section.key=[values]`, all settings held against their ranges first.
 
-    Raises UsageError for one that is unknown, has no list, or changes what a validation loss means.
+    Raises UsageError for one that is unknown, has no list, or changes what a validation loss means, and what a training
+    would for adapters that the base is not capable of, or that begin with a file that is none.
     """
     values = dict(_varied(text, sheet) for text in varied)
     trials = Trials(RunFolder(Path()), sheet, values)
-    for settings in trials.combinations():
-        trials.sheet_of(settings)
+    _check_adapters([trials.sheet_of(settings) for settings in trials.combinations()])
     folder = new_run(sheet.path("runs"), name, "vary")
     taken = [run.path.name for run in Trials(folder, sheet, values).runs() if run.path.exists()]
     if taken:
@@ -124,6 +124,17 @@ def plan_trials(sheet: Sheet, varied: Sequence[str], name: str = "") -> Trials:
     plan = {"version": VERSION, "folder": Path(at).as_posix(), "varied": values, "sheet": sheet.as_mapping()}
     write_aside(folder.plan, json.dumps(plan, indent=2, ensure_ascii=False) + "\n")
     return Trials(folder, sheet, values)
+
+
+def _check_adapters(sheets: Sequence[Sheet]) -> None:
+    from foldkit.adapters import check_fits, read_header
+    from foldkit.models import decoder_without_weights
+
+    decoder = decoder_without_weights(sheets[0].base_path())
+    for sheet in sheets:
+        check_fits(decoder, sheet.adapter)
+        if before := sheet.adapter.begin or sheet.adapter.over:
+            read_header(sheet.path(before))
 
 
 def read_trials(folder: RunFolder) -> Trials:
