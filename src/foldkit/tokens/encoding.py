@@ -186,7 +186,8 @@ class Encoder:
             written = self.markup.ending(("user", "assistant")).pieces[0]
         except InputError:  # it is told of the turns that it is used with
             return ""
-        return written.removeprefix(asks) if written.startswith(asks) and not written.removeprefix(asks).strip() else ""
+        rest = written.removeprefix(asks)
+        return rest if written.startswith(asks) and not rest.strip() else ""
 
     def _asked(self, roles: tuple[str, ...]) -> Shape:
         """Return how turns are written to ask for the reply after them, as before a lone reply where there are none."""

@@ -94,8 +94,9 @@ class _Scoring:
         compute = read_header(run.adapter).compute if run else sheet.base.compute
         self.base: Base = opened_base(sheet.base_path(), compute, sheet.base.weights, sheet.base.device)
         self.general = {name: self._read_general(name) for name in self.settings.texts}
-        longest = max(len(example.chosen) for example in self.dataset.parts["test"])
-        self.max_tokens = self.settings.max_tokens or longest * 5 // 4 + 8
+        # How many tokens the reply of each row has.
+        self.lengths = {example.row: len(example.chosen) for example in self.dataset.parts["test"]}
+        self.max_tokens = self.settings.max_tokens or max(self.lengths.values()) * 5 // 4 + 8
         self.suspects: list[dict[str, Any]] = []
 
     def given(self) -> list[Given]:
@@ -129,11 +130,10 @@ class _Scoring:
     def _check_room(self, contender: Contender) -> None:
         """Raise InputError for a prompt that with the row's own reply does not fit the base."""
         room = self.base.decoder.spec.max_positions
-        targets = {one.row: len(one.chosen) for one in self.dataset.parts["test"]}
         for (number, _), prompt in zip(self.rows, contender.prompts(self.cells), strict=True):
-            if len(prompt) + targets[number] > room:
+            if len(prompt) + self.lengths[number] > room:
                 allowed = f"at most {room} tokens, all that the base has room for"
-                found = f"{len(prompt)} of the prompt and {targets[number]} of the reply"
+                found = f"{len(prompt)} of the prompt and {self.lengths[number]} of the reply"
                 raise InputError("[score]", f"{contender.name}, row {number}", allowed, found, "ask for fewer shots")
 
     @functools.cached_property
