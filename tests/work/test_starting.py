@@ -20,6 +20,8 @@ from foldkit.templates import Turn
 from foldkit.work import open_asked_base
 from foldkit.work.inputs import open_inputs
 
+from ..conftest import CHAT
+
 WORDS = ("calm", "slight", "moderate", "rough")
 TALK = [{"role": "user", "content": "sea?"}, {"role": "assistant", "content": "calm"}]
 
@@ -268,6 +270,18 @@ def test_rows_that_the_markup_of_a_base_does_not_take_stand_under_headings(
     )
     sheet = foldkit.read_sheet(started.sheet)
     assert (sheet.base.markup, len(foldkit.build(sheet).set_aside)) == ("headings", 0)
+
+
+def test_rows_that_cannot_be_used_are_told_where_others_can(base_folder: Path, tmp_path: Path) -> None:
+    """Those with a system text, in a markup that takes none."""
+    shutil.copytree(base_folder, tmp_path / "base")
+    refusing = "{% if messages[0].role == 'system' %}{{ raise_exception('No system.') }}{% endif %}"
+    (tmp_path / "base" / "chat_template.jinja").write_text(refusing + CHAT)
+    told = [row | {"system": "Be short." if n % 4 else ""} for n, row in enumerate(KINDS["question"])]
+    (tmp_path / "r.jsonl").write_text("\n".join(map(json.dumps, told)))
+    (said,) = [one for one in foldkit.start("r.jsonl", tmp_path, "base").assumed if "cannot be used" in one]
+    assert said.startswith("30 of the first 40 rows cannot be used, row 2 for one: ")
+    assert "No system." in said
 
 
 APART, TOO_FEW = (

@@ -106,6 +106,7 @@ def start(
         if found.after:
             told.append(f"replies begin with thoughts: they are learned, and measured from behind {found.after}")
         found, coded, marked = _coded(found, inputs, first)
+        marked += _set_aside(coded, len(first))
         found, window, fits = _fitted(found, inputs.table, first, coded)
         write_aside(template_at, template_text(found))
         write_aside(sheet_at, sheet_text(found, window))
@@ -247,6 +248,14 @@ def _coded(found: Found, inputs: Inputs, first: pd.DataFrame) -> tuple[Found, Co
         why = f"expected {error.allowed}, found {shown(error.arrived)}"
         said = f"turns stand under headings, for the base's own markup is of no use here: {why}"
         return found._replace(headings=True), code_rows(first, coder), [said]
+
+
+def _set_aside(coded: Coded, n_rows: int) -> list[str]:
+    """Say how many of the first rows cannot be used, where some can."""
+    if not coded.set_aside or not len(coded.examples):
+        return []
+    one = coded.set_aside[0]
+    return [f"{len(coded.set_aside)} of the first {n_rows} rows cannot be used, row {one.row} for one: {one.reason}"]
 
 
 def _fitted(found: Found, table: pd.DataFrame, first: pd.DataFrame, coded: Coded) -> tuple[Found, int, str]:
