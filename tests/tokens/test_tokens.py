@@ -243,12 +243,18 @@ def test_a_tokenizer_that_pads_or_cuts_does_neither(tokenizer_text: str) -> None
         assert padding.encode_text(text) == plain.encode_text(text)
 
 
-def test_tokens_beyond_the_embedding_are_none(base_folder: Path, tmp_path: Path, tokenizer_text: str) -> None:
+@pytest.mark.parametrize("in_vocabulary", [False, True])
+def test_tokens_beyond_the_embedding_are_none(
+    base_folder: Path, tmp_path: Path, tokenizer_text: str, in_vocabulary: bool
+) -> None:
     """A token for padding, which some files name, is left out; a vocabulary that is larger is refused."""
     shutil.copytree(base_folder, tmp_path, dirs_exist_ok=True)
     tokenizer = Tokenizer.from_str(tokenizer_text)
     tokenizer.add_special_tokens(["<pad>"])
-    (tmp_path / "tokenizer.json").write_text(tokenizer.to_str())
+    values = json.loads(tokenizer.to_str())
+    if in_vocabulary:
+        values["model"]["vocab"]["<pad>"] = tokenizer.token_to_id("<pad>")
+    (tmp_path / "tokenizer.json").write_text(json.dumps(values))
     config = json.loads((tmp_path / "config.json").read_text())
     own, plain = open_text_side(tmp_path).tokenizer, open_text_side(base_folder).tokenizer
     assert (tokenizer.get_vocab_size(), own.vocab_size) == (config["vocab_size"] + 1, plain.vocab_size)
