@@ -132,7 +132,11 @@ def test_a_folder_comes_back_as_it_was_saved(base_folder: Path, tmp_path: Path) 
     index.write_text(json.dumps({"weight_map": {name: f"part-{n % 2}.safetensors" for n, name in enumerate(names)}}))
     assert same_weights(open_base(divided).decoder, expected)
     assert fingerprint_base(divided) == before
-    for named, said in (("part-9.safetensors", "missing files"), ("../b/model.safetensors", "beside it")):
+    for named, said in (
+        ("part-9.safetensors", "missing files"),
+        ("../b/model.safetensors", "beside it"),
+        ("", "beside"),
+    ):
         index.write_text(json.dumps({"weight_map": {"head": named}}))
         with pytest.raises(InputError, match=said):
             open_base(divided)

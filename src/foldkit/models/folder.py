@@ -73,29 +73,32 @@ def read_folder(folder: Path) -> tuple[ModelSpec, Iterator[tuple[str, Tensor]]]:
 
 
 def weight_files(folder: Path) -> list[Path]:
-    """Return the files of a folder's weights: those that its index names, else the one of the usual name, else all.
+    """Return the files of a folder's weights: the one of the usual name, else those that its index names, else all.
 
     The same weights may stand beside them under other names. Raises InputError for an index that is damaged, or names
     a file that is not there, and where there are none.
     """
-    index = folder / "model.safetensors.index.json"
+    usual, index = folder / "model.safetensors", folder / "model.safetensors.index.json"
+    if usual.exists():
+        return [usual]
     if index.exists():
-        named = read_json(index, "fetch the file again").get("weight_map")
-        names = sorted(set(map(str, named.values()))) if isinstance(named, dict) else []
-        away = [name for name in names if name != Path(name).name or not (folder / name).exists()]
-        if away or not names:
-            todo = "fetch the missing files" if away else "fetch the file again"
-            raise InputError(index, "weight_map", "names of files beside it", listed(away) or None, todo)
-        return [folder / name for name in names]
-    usual = folder / "model.safetensors"
-    found = [usual] if usual.exists() else sorted(folder.glob("*.safetensors"))
-    if not found:
-        others = sorted(path.name for ending in _PICKLED for path in folder.glob(f"*{ending}"))
-        todo = "fetch the weights as safetensors" + (
-            "; pickled ones could run code, and are not opened" if others else ""
-        )
-        raise InputError(folder, "weights", "*.safetensors", listed(others) or None, todo)
-    return found
+        return _named_files(index)
+    if found := sorted(folder.glob("*.safetensors")):
+        return found
+    others = sorted(path.name for ending in _PICKLED for path in folder.glob(f"*{ending}"))
+    why = "; pickled ones could run code, and are not opened" if others else ""
+    todo = f"fetch the weights as safetensors{why}"
+    raise InputError(folder, "weights", "*.safetensors", listed(others) or None, todo)
+
+
+def _named_files(index: Path) -> list[Path]:
+    named = read_json(index, "fetch the file again").get("weight_map")
+    names = sorted(set(map(str, named.values()))) if isinstance(named, dict) else []
+    away = [name for name in names if name != Path(name).name or not (index.parent / name).is_file()]
+    if away or not names:
+        todo = "fetch the missing files" if away else "fetch the file again"
+        raise InputError(index, "weight_map", "names of files beside it", listed(away) or None, todo)
+    return [index.parent / name for name in names]
 
 
 def _left_out_prefix(wanted: Sequence[str], places: Mapping[str, Path]) -> str:
