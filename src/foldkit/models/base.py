@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gc
 import weakref
+from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -65,9 +66,7 @@ def open_base(
     if not path.exists():
         raise InputError(path, "base", "an existing folder or .gguf file", None, "check the path of the base")
     let_go_of_bases()
-    spec, found = read_folder(path) if path.is_dir() else read_gguf(path)
-    with torch.device("meta"):
-        decoder = Decoder(spec)
+    decoder, found = _described(path)
     narrow = dtype == torch.bfloat16 and device.type == "cpu" and not divided
     how = _How(torch.float32 if narrow else dtype, dtype, weights, device)
     if weights == "float32":
@@ -91,9 +90,14 @@ def open_base(
 
 def decoder_without_weights(path: Path) -> Decoder:
     """Return the decoder of a base as its files describe it, no weight of which is read."""
-    spec, _ = read_folder(path) if path.is_dir() else read_gguf(path)
+    return _described(path)[0]
+
+
+def _described(path: Path) -> tuple[Decoder, Iterator[tuple[str, Packed | Tensor]]]:
+    """Return the decoder, and its named weights, which are read one by one as they are asked for."""
+    spec, found = read_folder(path) if path.is_dir() else read_gguf(path)
     with torch.device("meta"):
-        return Decoder(spec)
+        return Decoder(spec), found
 
 
 @dataclass(frozen=True)

@@ -99,8 +99,10 @@ class Encoder:
         self.tokenizer, self.end_ids, self.markup = side.tokenizer, side.end_ids, markup
         self._layouts: dict[Outline, Layout] = {}
         self._prompts: dict[tuple[str, ...], _Around] = {}
-        self.blanks = self._blanks()
-        self.own_end = self._own_end()
+        asks, before, after = self._usual_pieces()
+        rest = before.removeprefix(asks)
+        self.blanks = rest if before.startswith(asks) and not rest.strip() else ""
+        self.own_end = self._own_end(after)
         if self.own_end:
             self.end_ids += (self.tokenizer.control_tokens[self.own_end],)
 
@@ -180,14 +182,13 @@ class Encoder:
             return self.blanks if piece.endswith(self.blanks) else ""
         return piece[len(piece.rstrip(" ")) :]
 
-    def _blanks(self) -> str:
+    def _usual_pieces(self) -> tuple[str, str, str]:
+        """Return what asks for the reply to a question, and what stands before and after one that is written."""
         try:
-            asks = self.markup.shape(("user",), asking=True).pieces[-1]
-            written = self.markup.ending(("user", "assistant")).pieces[0]
+            before, after = self.markup.ending(("user", "assistant")).pieces
+            return self.markup.shape(("user",), asking=True).pieces[-1], before, after
         except InputError:  # it is told of the turns that it is used with
-            return ""
-        rest = written.removeprefix(asks)
-        return rest if written.startswith(asks) and not rest.strip() else ""
+            return "", "", ""
 
     def _asked(self, roles: tuple[str, ...]) -> Shape:
         """Return how turns are written to ask for the reply after them, as before a lone reply where there are none."""
@@ -198,14 +199,11 @@ class Encoder:
                 raise
             return Shape(self.markup.ending(("assistant",)).pieces[:1], (), looked=False)
 
-    def _own_end(self) -> str:
-        try:
-            after = self.tokenizer.encode_markup(self.markup.ending(("user", "assistant")).pieces[-1], begins=False)
-        except InputError:  # it is told of the turns that it is used with
-            return ""
-        closed = not set(after).isdisjoint(self.end_ids)
+    def _own_end(self, after: str) -> str:
+        ids = self.tokenizer.encode_markup(after, begins=False)
+        closed = not set(ids).isdisjoint(self.end_ids)
         names = {token: name for name, token in self.tokenizer.control_tokens.items()}
-        return "" if closed else next((names[token] for token in after if token in names), "")
+        return "" if closed else next((names[token] for token in ids if token in names), "")
 
     def _n_closing(self, ids: Sequence[int]) -> int:
         for index, token in enumerate(ids):

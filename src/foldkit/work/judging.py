@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import functools
 import itertools
 from collections.abc import Callable, Iterator, Sequence
 from typing import Any
@@ -25,10 +26,12 @@ from foldkit.scoring.judge import (
 from foldkit.scoring.scorecard import Asked, Given
 from foldkit.scoring.settings import JudgeSettings
 from foldkit.templates import Markup, read_template
-from foldkit.tokens import open_text_side
+from foldkit.tokens import TextSide, open_text_side
 
 from .sheet import Sheet, base_path
 
+# Who grades, and what the grades hang on.
+Grading = tuple[Grader, list[Any]]
 # Items that a base grades before they are kept.
 _AT_ONCE = 64
 
@@ -37,7 +40,7 @@ def judged(
     given: Sequence[Given],
     asked: Asked,
     sheet: Sheet,
-    base: Base,
+    grading: Grading | None,
     progress: Callable[[str, int], Callable[[int], None]],
 ) -> tuple[list[Given], dict[str, Any]]:
     """Return what the contenders gave with the judge's grades, and what there is to say of the judge.
@@ -47,9 +50,9 @@ def judged(
     before it is given any, and returns what hears of each item.
     """
     settings = sheet.score.judge
-    if settings is None:
+    if settings is None or grading is None:
         return list(given), {}
-    grader, made_from = grader_of(settings, sheet, base)
+    grader, made_from = grading
     kept_at = sheet.path("answers") / f"judge-{fingerprint_value(made_from).removeprefix('sha256:')}.jsonl"
     judge, prompts, first = KeptGrades(grader, kept_at), asked.prompts, given[0]
     heard = {one.name: [reply.behind(sheet.score.after) for reply in one.replies] for one in given}
@@ -73,34 +76,31 @@ def judged(
     return found, {"judge": said | kept}
 
 
-def check_judge(sheet: Sheet) -> None:
-    """Raise InputError for a judge that is not there, which costs nothing to find out."""
+def judge_of(sheet: Sheet) -> Callable[[Base], Grading] | None:
+    """Return what gives the judge of a sheet once its base is open, None where there is none.
+
+    The grades of a program hang on its words, with the files among them. Raises InputError at once for a program, a
+    function or a base that is not there.
+    """
     settings = sheet.score.judge
     if settings is None:
-        return
-    if settings.function:
-        function_grader(settings.function, sheet.folder)
+        return None
     if settings.base:
-        open_text_side(base_path(settings.base, sheet.folder))
+        return functools.partial(_base_grader, settings, sheet, open_text_side(base_path(settings.base, sheet.folder)))
     if settings.command:
         check_command(settings.command, sheet.folder)
-
-
-def grader_of(settings: JudgeSettings, sheet: Sheet, base: Base) -> tuple[Grader, list[Any]]:
-    """Return who grades, the program, the function or the base that the sheet names, and what its grades hang on.
-
-    Of a program that is its words, with the files among them.
-    """
-    if settings.command:
         files = [path for word in settings.command.split() if (path := sheet.folder / word).is_file()]
-        return command_grader(settings.command, sheet.folder), [settings.command, fingerprint_files(files)]
-    if settings.function:
+        found: Grading = command_grader(settings.command, sheet.folder), [settings.command, fingerprint_files(files)]
+    else:
         file = sheet.folder / settings.function.rpartition(":")[0]
-        return function_grader(settings.function, sheet.folder), [settings.function, fingerprint_files([file])]
+        found = function_grader(settings.function, sheet.folder), [settings.function, fingerprint_files([file])]
+    return lambda _: found
+
+
+def _base_grader(settings: JudgeSettings, sheet: Sheet, side: TextSide, base: Base) -> Grading:
     path = base_path(settings.base, sheet.folder)
     same = path.resolve() == sheet.base_path().resolve()
     own = base if same else open_base(path, base.dtype, sheet.base.weights, base.decoder.device)
-    side = open_text_side(path)
     markup: Markup = side.markup("auto", sheet.base.markup_values if same else {})
     answerer = Answerer(own.decoder, side, read_template("question", sheet.folder), markup)
 

@@ -41,7 +41,7 @@ from foldkit.scoring.scorecard import Asked, Given
 from foldkit.templates import Template
 
 from .inputs import Inputs, open_inputs
-from .judging import check_judge, judged
+from .judging import Grading, judge_of, judged
 from .opening import opened_base
 from .scorecard_files import write_scorecard
 from .scored_rows import nearness, prompt_columns, row_groups, scored_rows, template_of_same_reply, with_reply
@@ -64,7 +64,7 @@ def score(sheet: Sheet, run: RunFolder | str | Path | None, on_scored: OnScored 
     """
     run = run_at(run) if run is not None else None
     scoring = _Scoring(sheet, run, on_scored)
-    given, compared = judged(scoring.given(), scoring.asked, sheet, scoring.base, scoring.progress)
+    given, compared = judged(scoring.given(), scoring.asked, sheet, scoring.grading, scoring.progress)
     scoring.progress("intervals and tests", 1)
     card = make_scorecard(given, scoring.asked, sheet.score, scoring.signed | compared, scoring.measures)
     folder = run or RunFolder(sheet.path("before"))
@@ -88,7 +88,7 @@ class _Scoring:
         self.templates = {name: template_of_same_reply(name, sheet, self.inputs, self.cells) for name in asked_in}
         self.slots = _slots_of_text(self.inputs.template) if self.settings.edits and self.adapters else set[str]()
         self.measures, self.form = self._measures(), self._form()
-        check_judge(sheet)
+        self.judge = judge_of(sheet)
         if run:
             _check_data(run, sheet, self.dataset)
         compute = read_header(run.adapter).compute if run else sheet.base.compute
@@ -119,6 +119,11 @@ class _Scoring:
         detach(self.base.decoder)  # which may judge, and as it is
         order = ["base", *(one.name for one in self.settings.contender), *(["adapter"] if self.run else [])]
         return [found[name] for name in order]
+
+    @property
+    def grading(self) -> Grading | None:
+        """Who grades, for which another base may be opened now."""
+        return self.judge(self.base) if self.judge else None
 
     def _made_elsewhere(self, template: Template) -> dict[str, Given]:
         """Return what the contenders give whose answers stand in a file."""
