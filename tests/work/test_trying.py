@@ -100,6 +100,7 @@ def test_trials_go_on_as_a_whole_and_a_failure_ends_none_of_the_others(work_fold
         ("base.model=['a', 'b']", "can't be compared"),
         ("adapter.names=[['query'], ['nope']]", "patterns of maps in reach, .* found 'nope'"),
         ("adapter.full=[[], ['head']]", "a head of its own"),
+        ("adapter.ranks=[{}, {nope=4}]", "patterns of maps in reach, .* found 'nope'"),
         ("adapter.begin=['', 'none.safetensors']", "none.safetensors: adapter: expected an existing file"),
     ],
 )

@@ -222,7 +222,9 @@ def _varied(text: str, sheet: Sheet) -> tuple[str, list[Any]]:
     found = literal(values) if sign else None
     if not isinstance(found, list) or not found:
         raise UsageError("--vary", "setting", "section.key=[values]", text, "for example 'adapter.rank=[4, 8]'")
-    known = flat(sheet.as_mapping())
+    sections = sheet.as_mapping()
+    names = (f"{section}.{name}" for section, own in sections.items() if isinstance(own, dict) for name in own)
+    known = {*names, *flat(sections)}  # a table is one, and each of its entries
     if key not in known:
         raise UsageError("--vary", "setting", "a known one", key, near_name(key, known))
     section = key.partition(".")[0]
