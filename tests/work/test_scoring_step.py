@@ -230,6 +230,7 @@ def test_answers_are_kept_and_a_stopped_scoring_goes_on(scored_folder: Path, mon
         ("score.schema='none.json'", "none.json"),
         ("score.judge.function='none.py:one'", "file.py:name"),
         ("score.judge={command='pelican judge.py', criteria={a='b?'}}", "that the shell finds, found 'pelican'"),
+        ("score.judge={command='sh none.sh', criteria={a='b?'}}", "a script that is there, found 'none.sh'"),
         ("score.judge={base='none', criteria={a='b?'}}", "existing folder or .gguf file"),
     ):
         with pytest.raises(InputError, match=said):

@@ -18,6 +18,7 @@ from .judge import Item, readable
 from .measures import load_function
 
 _PLAIN = re.compile(r"[\w./+-]+")
+_SCRIPT = re.compile(r"[\w./+][\w./+-]*\.(?:py|sh|js|pl|rb)")
 # Gives the id of an item and what is said of it, as it comes, in any order.
 Grader = Callable[[Sequence[Item]], Iterable[tuple[str, str]]]
 
@@ -89,14 +90,20 @@ def command_grader(command: str, folder: Path) -> Grader:
 
 
 def check_command(command: str, folder: Path) -> None:
-    """Raise InputError unless the shell finds the program that is a command's first word, where that is a plain one."""
-    word = next(iter(command.split()), "")
+    """Raise InputError unless the shell finds the program that is a command's first word, and a script behind it.
+
+    Words that are not plain ones are the shell's to read.
+    """
+    word, second, *_ = *command.split(), "", ""
     if word and not _PLAIN.fullmatch(word):
         return
     found = subprocess.run(["sh", "-c", 'command -v "$1"', "sh", word], cwd=folder, capture_output=True, check=False)
     if found.returncode:
         todo = "check its name; it runs in the sheet's folder"
         raise InputError("[score.judge]", "command", "a program that the shell finds", word, todo)
+    if _SCRIPT.fullmatch(second) and not (folder / second).exists():
+        todo = "check its path, which is from the sheet's folder"
+        raise InputError("[score.judge]", "command", "a script that is there", second, todo)
 
 
 @contextlib.contextmanager
