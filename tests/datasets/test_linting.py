@@ -72,6 +72,11 @@ def changed(column: str, row: int, text: str) -> pd.DataFrame:
         ),
         ([ASK, SAY], {"markup": ENDLESS}, {"unusable markup": ()}),
         ([{"role": "system", "text": "Be brief."}, ASK, SAY], {"markup": DROPS}, {"unusable markup": ()}),
+        (
+            [{"role": "system", "text": "Be brief."}, ASK, SAY],
+            {"markup": Markup(DROPS + ASKS).with_system().source},
+            {"system text in question": tuple(range(1, 41))},
+        ),
         ([ASK, SAY], {"markup": OWN}, {"added text": ()}),
         ([ASK, SAY], {"markup": "{{ way if tools }}" + TURNS + ASKS}, {"markup values": ()}),
         ([ASK, SAY], {"markup": TURNS}, {"another opening": ()}),

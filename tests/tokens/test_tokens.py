@@ -99,6 +99,49 @@ def test_a_reply_is_learned_after_what_asks_for_it(side: TextSide, asks: str, la
     assert layout.unlike == (asks != earlier)
 
 
+_REFUSES = "{% if messages[0].role == 'system' %}{{ raise_exception('no system turn') }}{% endif %}"
+_WRITES = (
+    "<turn>{{ m.role }}\n{{ m.content CUT }}<end>{% endfor %}{% if add_generation_prompt %}<turn>assistant\n{% endif %}"
+)
+_EACH = "{% for m in messages %}"
+# Markups, and whether they take a system turn.
+OF_SYSTEM = {
+    "refuses it": (_REFUSES + _EACH + _WRITES, False),
+    "wants turns to alternate": (
+        _EACH + "{% if (m.role == 'user') != (loop.index0 is even) %}{{ raise_exception('no') }}{% endif %}" + _WRITES,
+        False,
+    ),
+    "drops it": ("{% for m in messages if m.role != 'system' %}" + _WRITES, False),
+    "takes it": (_EACH + _WRITES, True),
+    "writes it above itself": (
+        "{% if messages[0].role == 'system' %}{% set above, messages = messages[0].content ~ '\n', messages[1:] %}"
+        "{% endif %}" + _EACH + "{{ above if loop.first }}" + _WRITES,
+        True,
+    ),
+}
+
+
+@pytest.mark.parametrize("cut", ["", "| trim"])
+@pytest.mark.parametrize(("source", "takes"), OF_SYSTEM.values(), ids=OF_SYSTEM)
+def test_a_system_text_stands_above_the_question_where_markup_takes_no_system_turn(
+    side: TextSide, source: str, takes: bool, cut: str
+) -> None:
+    """At training as at asking, and as the same text put there by hand; a lone reply before a question is refused."""
+    own = dataclasses.replace(side, chat_markup=source.replace("CUT", cut))
+    encoder = Encoder(own, own.markup())
+    assert encoder.markup.system_above == (not takes)
+    talk = turns("Wind north. ", "Wind N.")
+    encoded = encoder.example(talk)
+    assert encoded.ids[: encoded.n_prompt] == encoder.prompt(talk[:-1])
+    text = encoder.tokenizer.decode(encoded.ids, keep_control=True)
+    assert text.count("Be brief.") == 1
+    by_hand = str(Markup(own.chat_markup).written([Turn("user", "Be brief.\n\nWind north. ")], asking=True))
+    assert (text == by_hand + "Wind N.<end>") == (not takes)
+    if not takes:
+        with pytest.raises(InputError, match=r"expected .*, found .*system, assistant"):
+            encoder.prompt([talk[0], talk[2], *talk[1:2]])
+
+
 def test_markup_without_an_end_marker_is_refused(side: TextSide) -> None:
     """A model trained so would never learn to stop."""
     endless = Markup("{% for m in messages %}{{ m.role }}: {{ m.content }}\n{% endfor %}")

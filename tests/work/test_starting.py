@@ -273,15 +273,15 @@ def test_rows_that_the_markup_of_a_base_does_not_take_stand_under_headings(
 
 
 def test_rows_that_cannot_be_used_are_told_where_others_can(base_folder: Path, tmp_path: Path) -> None:
-    """Those with a system text, in a markup that takes none."""
+    """Those with a text that the markup refuses."""
     shutil.copytree(base_folder, tmp_path / "base")
-    refusing = "{% if messages[0].role == 'system' %}{{ raise_exception('No system.') }}{% endif %}"
+    refusing = "{% if 'short' in messages[0].content %}{{ raise_exception('Too short.') }}{% endif %}"
     (tmp_path / "base" / "chat_template.jinja").write_text(refusing + CHAT)
     told = [row | {"system": "Be short." if n % 4 else ""} for n, row in enumerate(KINDS["question"])]
     (tmp_path / "r.jsonl").write_text("\n".join(map(json.dumps, told)))
     (said,) = [one for one in foldkit.start("r.jsonl", tmp_path, "base").assumed if "cannot be used" in one]
     assert said.startswith("30 of the first 40 rows cannot be used, row 2 for one: ")
-    assert "No system." in said
+    assert "Too short." in said
 
 
 APART, TOO_FEW = (

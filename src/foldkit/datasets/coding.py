@@ -33,6 +33,7 @@ class SetAside:
 # What can be odd in a row that is coded, by name: what is said of it.
 ODD = {
     "prompt ends in a blank": "the prompt ends in a blank, so its tokens may differ from those at asking",
+    "system text in question": "the base's markup takes no system turn: its text stands at the top of the question",
     "opened twice": "the reply begins with what the markup has already opened it with",
     "text left out": "the markup leaves out the beginning of a text before the reply",
     "earlier openings": "the markup opens replies before the last one otherwise than when they are asked for",
@@ -194,6 +195,9 @@ def _coded(laid: _Laid, coded: Sequence[list[int]], coder: Coder) -> Coded:
     used = [one for one in laid.rows if one.row not in too_long]
     odd = {
         "prompt ends in a blank": [one.row for one in used if _ends_in_a_blank(one)],
+        "system text in question": [
+            one.row for one in used if coder.encoder.markup.system_above and one.layout.roles[0] == "system"
+        ],
         "opened twice": [one.row for one in used if _is_opened_twice(one)],
         "text left out": [one.row for one in used if one.left_out],
         "earlier openings": [one.row for one in used if one.layout.unlike],

@@ -48,6 +48,12 @@ PLAIN = (
     "{% else %}{{ end_marker }}{% endif %}{% for turn in messages %}{{ turn.content }}"
     "{% if turn.role == 'assistant' %}{{ end_marker }}{% endif %}{% endfor %}"
 )
+# Before a markup that takes no system turn: its text goes to the top of the user turn behind it.
+SYSTEM_ABOVE = (
+    "{% if messages[1] is defined and messages[0].role == 'system' and messages[1].role == 'user' %}"
+    "{% set messages = [{'role': 'user', 'content': messages[0].content + '\\n\\n' + messages[1].content}]"
+    " + messages[2:] %}{% endif %}\n"
+)
 _VALUES = "[base.markup_values]"
 
 
@@ -111,6 +117,16 @@ class Markup:
             raise UsageError(_VALUES, DAY, f"a day such as {SOME_DAY}", given[DAY], str(error)) from None
         return dataclasses.replace(self, values=tuple(sorted(given.items())))
 
+    def with_system(self) -> Markup:
+        """Return the markup, a system text at the top of the question where it takes questions, but no system turn."""
+        takes_none = self._takes("user") and not self._takes("system", "user")
+        return dataclasses.replace(self, source=SYSTEM_ABOVE + self.source) if takes_none else self
+
+    @property
+    def system_above(self) -> bool:
+        """Whether a system text stands at the top of the question, for the markup itself takes no system turn."""
+        return self.source.startswith(SYSTEM_ABOVE)
+
     @property
     def readable(self) -> list[str]:
         """The names, sorted, that the markup can be given values of, beside messages and markers."""
@@ -120,6 +136,13 @@ class Markup:
     def open_names(self) -> list[str]:
         """Those of them that have no value yet, nor get one in the markup."""
         return [name for name in self.readable if name not in dict(self.values) and name not in names_set(self.source)]
+
+    def _takes(self, *roles: str) -> bool:
+        try:
+            self.shape(roles, asking=True)
+        except InputError:
+            return False
+        return True
 
     def written(self, turns: Sequence[Turn], *, asking: bool = False) -> Written:
         """Return how turns are written, with the opening of a reply after them when `asking`.

@@ -39,15 +39,15 @@ class TextSide:
     def markup(self, choice: str = "auto", values: Mapping[str, Value] = {}) -> Markup:
         """Return the markup: the base's `own`, our `headings`, `plain` texts, or by `auto` its own where it has one.
 
-        It is given the `values` of names that it reads. Raises InputError when its own is asked for and there is none,
-        UsageError for a name that it does not read.
+        It is given the `values` of names that it reads, and a place for system texts where it has none. Raises
+        InputError when its own is asked for and there is none, UsageError for a name that it does not read.
         """
         if choice == "own" and not self.chat_markup:
             raise InputError(self.where, "chat markup", "markup in the base's files", None, "use markup = 'headings'")
         ours = {"headings": HEADINGS, "plain": PLAIN}
         source = ours.get(choice, self.chat_markup or HEADINGS)
         start = self.named_start if source == self.chat_markup else ""
-        return Markup(source, start or self.start_marker, self.end_marker, self.where).given(values)
+        return Markup(source, start or self.start_marker, self.end_marker, self.where).given(values).with_system()
 
 
 def open_text_side(path: Path) -> TextSide:
