@@ -48,6 +48,8 @@ The turns of a template stand in the chat markup that a base's files carry, and 
 reply closed by the end marker) where they carry none. `markup` in `[base]` says so itself: `own`, which is refused
 where there is none, `headings`, `auto`, or `plain`: the texts of the turns with nothing between, each reply closed by
 the end marker, for prompts that a template writes whole and for texts that are learned as they are.
+A system text goes to the top of the question, a blank line between, where a markup takes no system turn or leaves it
+out; `foldkit build` says in how many rows.
 A reply is closed by the first end marker behind it. Where a markup closes replies with none that the base's files
 name, as of bases that were never trained on their own markup, the control token that it closes them with is learned,
 and ends answers too; `foldkit build` says so.

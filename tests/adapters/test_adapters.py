@@ -131,6 +131,31 @@ def test_factors_stay_in_float32_over_16_bits() -> None:
     assert attach(tiny_decoder(torch.float64), settings).parameters[0].dtype == torch.float64
 
 
+def test_a_map_over_16_bits_keeps_nothing_wider_and_learns_in_float32() -> None:
+    """The gradients of float64 to 1e-5: no product of the pair is rounded to 16 bits; rounded ones are the control."""
+    frozen = Linear(48, 32, bias=False, dtype=torch.bfloat16)
+    x, to_y = (torch.randn(200, width, generator=torch.Generator().manual_seed(3)).bfloat16() for width in (48, 32))
+    frozen.weight.data.normal_()
+    frozen.weight.requires_grad_(requires_grad=False)
+    low = LowRankLinear(frozen, 4, 2.0, 0.0, torch.float32)
+    low.factor_a.data.normal_()
+    low.factor_b.data.normal_()
+    kept: list[torch.Tensor] = []
+    with torch.autograd.graph.saved_tensors_hooks(lambda value: (kept.append(value), value)[1], lambda value: value):
+        y = low(x.requires_grad_())
+    assert max(value.numel() * value.element_size() for value in kept) == 2 * x.numel()
+    y.backward(to_y)
+    a, b, wide_x, wide_y = (value.detach().double() for value in (low.factor_a, low.factor_b, x, to_y))
+    expected = 2 * (wide_y @ b).T @ wide_x, 2 * wide_y.T @ (wide_x @ a.T)
+    for factor, exact in zip((low.factor_a, low.factor_b), expected, strict=True):
+        assert factor.grad is not None
+        error = (factor.grad.double() - exact).norm() / exact.norm()
+        assert error < 1e-5 < (exact.bfloat16().double() - exact).norm() / exact.norm()
+    assert x.grad is not None
+    exact_to_x = wide_y @ (frozen.weight.double() + 2 * b @ a)
+    assert (x.grad.double() - exact_to_x).norm() / exact_to_x.norm() < 2**-7
+
+
 @pytest.mark.parametrize(
     ("settings", "n_maps", "ranks"),
     [

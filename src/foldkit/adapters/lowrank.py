@@ -87,11 +87,11 @@ class LowRankLinear(nn.Module):
 
     def forward(self, x: Tensor) -> Tensor:
         """Map (..., d_in) to (..., d_out)."""
-        return self._fused_of((x,)) if self._fused(x) else self.after(x, self.frozen.product(x))
+        return self._fused_of((x,)) if self._fused else self.after(x, self.frozen.product(x))
 
     def of_gated(self, gate: Tensor, up: Tensor) -> Tensor:
         """Map silu(gate) * up, both (..., d_in), to (..., d_out)."""
-        return self._fused_of((gate, up)) if self._fused(gate) else self.forward(gated_silu(gate, up))
+        return self._fused_of((gate, up)) if self._fused else self.forward(gated_silu(gate, up))
 
     def after(self, x: Tensor, product: Tensor) -> Tensor:
         """Return what the map gives for x, the product of x and the frozen weight being known."""
@@ -99,17 +99,18 @@ class LowRankLinear(nn.Module):
 
     def beside(self, x: Tensor, maps: Sequence[LinearMap], joined: Tensor) -> list[Tensor]:
         """Return what these maps, of which this one is the first, give; `joined` holds their weights."""
-        lows = [m for m in maps if isinstance(m, LowRankLinear) and m._fused(x)]
+        lows = [m for m in maps if isinstance(m, LowRankLinear) and m._fused]
         if len(lows) < len(maps):
             return one_after_the_other(x, maps, joined)
         factors = [factor for low in lows for factor in low._scaled_pair()]
         ys = adapted((x,), joined, [low.frozen.matrix for low in lows], factors)
         return [low._finished(x, y) for low, y in zip(lows, ys, strict=True)]
 
-    def _fused(self, x: Tensor) -> bool:
-        """Say whether the hand-written way back serves: with gradients, in one dtype, and nothing else to do."""
+    @property
+    def _fused(self) -> bool:
+        """Whether the hand-written way back serves: with gradients, and nothing else to do."""
         dropping = self.dropout and self.training
-        return torch.is_grad_enabled() and self.enabled and not dropping and x.dtype == self.factor_a.dtype
+        return torch.is_grad_enabled() and self.enabled and not dropping
 
     def _fused_of(self, inputs: tuple[Tensor, ...]) -> Tensor:
         matrix = self.frozen.matrix

@@ -2,6 +2,7 @@
 
 y_i = x W_i' + l_i B_i' with l_i = x A_i'. With g_i the gradient to y_i: the gradient to B_i is g_i' l_i, to A_i h_i' x
 with h_i = g_i B_i, and to x, beside that of the products, the sum of h_i A_i (Hu et al. 2021, eq. 3, chain rule).
+Pairs may be wider than x and y: what is narrower is widened as it is used, so that none of it is kept twice.
 """
 
 from __future__ import annotations
@@ -17,20 +18,27 @@ Pair = tuple[Tensor, Tensor]
 
 def add_pairs(ys: Sequence[Tensor], x: Tensor, pairs: Sequence[Pair]) -> Tensor:
     """Add x A' B' for x (n, d_in) to each y (n, d_out) in place; return all x A' side by side, (n, ranks)."""
-    low = x @ _firsts(pairs).T
+    firsts = _firsts(pairs)
+    low = x.to(firsts.dtype) @ firsts.T
     for y, one, (_, b) in zip(ys, _by_rank(low, pairs), pairs, strict=True):
-        y.addmm_(one, b.T)
+        if y.dtype == b.dtype:
+            y.addmm_(one, b.T)
+        else:
+            y.add_(one @ b.T)
     return low
 
 
 def pairs_back(to_ys: Sequence[Tensor], x: Tensor, low: Tensor, pairs: Sequence[Pair]) -> tuple[Tensor, list[Tensor]]:
     """Return the gradients to x, without that of the products, and to A and B of each pair in turn."""
-    high = torch.cat([to_y @ b for to_y, (_, b) in zip(to_ys, pairs, strict=True)], dim=1)
-    # The few rows on the left: on a CPU that takes half the time.
-    to_seconds = [(one.T @ to_y).T for to_y, one in zip(to_ys, _by_rank(low, pairs), strict=True)]
-    to_firsts = (high.T @ x).split_with_sizes([len(a) for a, _ in pairs])
+    highs, to_seconds = [], []
+    for narrow, one, (_, b) in zip(to_ys, _by_rank(low, pairs), pairs, strict=True):
+        to_y = narrow.to(low.dtype)
+        highs.append(to_y @ b)
+        to_seconds.append((one.T @ to_y).T)  # the few rows on the left: on a CPU that takes half the time
+    high = torch.cat(highs, dim=1)
+    to_firsts = (high.T @ x.to(low.dtype)).split_with_sizes([len(a) for a, _ in pairs])
     factors = [factor for both in zip(to_firsts, to_seconds, strict=True) for factor in both]
-    return high @ _firsts(pairs), factors
+    return (high @ _firsts(pairs)).to(x.dtype), factors
 
 
 def _firsts(pairs: Sequence[Pair]) -> Tensor:
