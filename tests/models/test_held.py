@@ -17,7 +17,7 @@ from foldkit.models import Decoder, generate, open_base
 from foldkit.models.batch import pack
 from foldkit.models.held import HOLDERS, FrozenLinear, Held, Int8, Nf4, Packed, Sixteen, contract, product
 from foldkit.models.held.narrow import narrow
-from foldkit.models.held.nf4 import TABLE
+from foldkit.models.held.nf4 import TABLE, _nearest
 from foldkit.models.linear import Linear
 from foldkit.models.quick_training import TrainingLayer, training_layers
 from foldkit.models.settings import WEIGHTS
@@ -63,6 +63,13 @@ def test_products_and_gradients_are_those_of_the_expanded_matrix(kind: str, monk
         torch.testing.assert_close(gradient, toward @ whole, rtol=1e-12, atol=1e-12)
 
 
+@pytest.fixture(params=[2**22, 500])
+def at_once(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Let matrices be taken over whole, and a few rows at a time."""
+    monkeypatch.setattr(contract, "_AT_ONCE", request.param)
+
+
+@pytest.mark.usefixtures("at_once")
 def test_int8_is_its_rule() -> None:
     """Bit for bit against NumPy, a row of zeros included."""
     held, weight = Int8(matrix()), matrix().numpy()
@@ -72,6 +79,36 @@ def test_int8_is_its_rule() -> None:
         np.testing.assert_array_equal(held.numbers[row].numpy(), np.rint(weight[row] / scale).astype(np.int8))
 
 
+@pytest.mark.usefixtures("at_once")
+@pytest.mark.parametrize("kind", HOLDERS)
+def test_blocks_are_taken_over_as_the_floats_that_they_are(kind: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Bit for bit, and never more rows at once than are looked at together."""
+    packed, expand, n_rows = held_as("packed"), Packed.rows, list[int]()
+    expected = HOLDERS[kind](packed.rows(slice(None), torch.float32))
+
+    def rows(self: Packed, which: slice | torch.Tensor, dtype: torch.dtype) -> torch.Tensor:
+        found = expand(self, which, dtype)
+        n_rows.append(len(found))
+        return found
+
+    monkeypatch.setattr(Packed, "rows", rows)
+    found = HOLDERS[kind](packed)
+    assert max(n_rows) == min(21, contract._AT_ONCE // 96)
+    for name, buffer in expected.named_buffers():
+        assert torch.equal(found.get_buffer(name), buffer), name
+
+
+def test_the_nearest_of_the_table_is_found_as_by_a_search() -> None:
+    """At every bound, at the edges of cells, and beside both; what is no number has some index."""
+    bounds = (torch.tensor(TABLE)[1:] + torch.tensor(TABLE)[:-1]) / 2
+    places = torch.cat((bounds, torch.arange(-16, 17) / 16, torch.linspace(-1, 1, 10_001)))
+    ends = (torch.nextafter(places, torch.tensor(toward)) for toward in (-2.0, 2.0))
+    shares = torch.cat((places, *ends)).clamp(-1, 1)
+    assert torch.equal(_nearest(shares), torch.bucketize(shares, bounds).to(torch.uint8))
+    assert _nearest(torch.tensor([torch.nan])) < 16
+
+
+@pytest.mark.usefixtures("at_once")
 def test_nf4_is_its_rule() -> None:
     """Bit for bit against NumPy: the nearest of the table, the lower at a tie; constants in 8 bits by groups of 256."""
     weight = torch.cat((matrix(), matrix(260, 96) * 3)).numpy()

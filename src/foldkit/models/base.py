@@ -113,7 +113,7 @@ class _How:
         """Return how a matrix is held, None for plain floats; a table is looked up in, and gives `dtype`."""
         held, is_narrow = self._kept(value), self.matrix_dtype != self.dtype
         if held is None and is_table and is_narrow:
-            held = bfloat16(_plain(value))
+            held = bfloat16(value)
         if held is not None:
             held.narrow = is_narrow
         return held
@@ -122,14 +122,10 @@ class _How:
         if self.weights == "float32":
             return None
         if self.weights != "stored":
-            return HOLDERS[self.weights](_plain(value))
+            return HOLDERS[self.weights](value)
         if isinstance(value, Held):
             return value
         return Sixteen(value) if value.dtype in (torch.float16, torch.bfloat16) else None
-
-
-def _plain(value: Held | Tensor) -> Tensor:
-    return value.rows(slice(None), torch.float32) if isinstance(value, Held) else value
 
 
 def let_go_of_bases() -> None:
@@ -145,19 +141,19 @@ def _place(decoder: Decoder, name: str, value: Held | Tensor, how: _How) -> None
     is_matrix = len(decoder.get_parameter(name).shape) == 2 and at != "positions"
     held = how.held(value, is_table=at == "embedding") if is_matrix else None
     if held is None:
-        plain = _plain(value)
         module = decoder.get_submodule(at)
         if getattr(module, leaf).is_meta:
             # A table that is only looked up in stays by rows.
             looked_up = at == "positions" or (at == "embedding" and decoder.head is not None)
-            multiplied = plain.dim() == 2 and not looked_up
+            shape = decoder.get_parameter(name).shape
+            multiplied = len(shape) == 2 and not looked_up
             room = (
-                laid_out(len(plain), plain.shape[1], how.matrix_dtype, how.device)
+                laid_out(shape[0], shape[1], how.matrix_dtype, how.device)
                 if multiplied
-                else torch.empty(plain.shape, dtype=how.dtype, device=how.device)
+                else torch.empty(shape, dtype=how.dtype, device=how.device)
             )
             setattr(module, leaf, nn.Parameter(room, requires_grad=False))
-        fill(getattr(module, leaf).data, plain)
+        fill(getattr(module, leaf).data, value)
         return
     parent, _, own = at.rpartition(".")
     module, held = decoder.get_submodule(at), held.to(how.device)

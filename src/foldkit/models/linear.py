@@ -45,10 +45,12 @@ def laid_out(n_rows: int, width: int, dtype: torch.dtype, device: torch.device) 
     return torch.empty(n_rows, width, dtype=dtype, device=device)
 
 
-def fill(matrix: Tensor, values: Tensor) -> None:
+def fill(matrix: Tensor, values: Matrix) -> None:
     """Copy values into a matrix of their shape, which may stand by columns."""
     for start in range(0, len(matrix), _COPIED):
-        matrix[start : start + _COPIED].copy_(values[start : start + _COPIED])
+        which = slice(start, start + _COPIED)
+        rows = values[which] if isinstance(values, Tensor) else values.rows(which, torch.float32)
+        matrix[which].copy_(rows)
 
 
 class LinearMap(Protocol):

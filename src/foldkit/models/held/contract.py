@@ -14,6 +14,8 @@ from .narrow import is_narrower, narrow, narrow_product
 
 # Rows expanded at once, so that a large head never stands in memory whole.
 CHUNK = 8192
+# Numbers of a matrix that are looked at at once while it is brought into another form, for the same reason.
+_AT_ONCE = 2**19
 
 
 class Held(nn.Module):
@@ -59,7 +61,7 @@ class Parts(NamedTuple):
     @property
     def n_outputs(self) -> int:
         """How many numbers come out for a row that goes in."""
-        return _shape(self.matrix)[0]
+        return shape_of(self.matrix)[0]
 
 
 def times(x: Tensor, matrix: Matrix) -> Tensor:
@@ -69,7 +71,7 @@ def times(x: Tensor, matrix: Matrix) -> Tensor:
     """
     if isinstance(matrix, Tensor) and not is_narrower(matrix, x):
         return x @ matrix.T
-    y = x.new_empty(len(x), _shape(matrix)[0])
+    y = x.new_empty(len(x), shape_of(matrix)[0])
     add_times(x, matrix, y, beta=0)
     return y
 
@@ -115,7 +117,16 @@ def _add(product: Tensor, y: Tensor, beta: int = 1) -> None:
         y.copy_(product[: len(y)])
 
 
-def _shape(matrix: Matrix) -> tuple[int, int]:
+def pieces_of(matrix: Matrix) -> Iterator[tuple[slice, Tensor]]:
+    """Yield some rows of a matrix after the other, float32 (n, width), and which they are."""
+    n_rows, width = shape_of(matrix)
+    step = max(1, _AT_ONCE // width)
+    for start in range(0, n_rows, step):
+        which = slice(start, start + step)
+        yield which, matrix[which].float() if isinstance(matrix, Tensor) else matrix.rows(which, torch.float32)
+
+
+def shape_of(matrix: Matrix) -> tuple[int, int]:
     """Return how many rows a matrix has, and its width."""
     return (len(matrix), matrix.shape[1]) if isinstance(matrix, Tensor) else (matrix.n_rows, matrix.width)
 
@@ -133,7 +144,7 @@ class _Product(torch.autograd.Function):
     def backward(ctx: Any, *gradients: Tensor) -> tuple[Tensor, None]:
         (gradient,) = gradients
         flat = gradient.reshape(-1, gradient.shape[-1])
-        total = flat.new_zeros(len(flat), _shape(ctx.matrix)[1])
+        total = flat.new_zeros(len(flat), shape_of(ctx.matrix)[1])
         times_back(flat, ctx.matrix, total)
         return total.view(*gradient.shape[:-1], total.shape[1]), None
 

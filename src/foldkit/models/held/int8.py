@@ -9,21 +9,22 @@ from __future__ import annotations
 import torch
 from torch import Tensor
 
-from .contract import Held
+from .contract import Held, Matrix, pieces_of, shape_of
 
 
 class Int8(Held):
     """numbers int8 (n_rows, width), scales float32 (n_rows, 1)."""
 
-    def __init__(self, weight: Tensor) -> None:
-        super().__init__(*weight.shape)
-        weight = weight.float()
-        scales = weight.abs().amax(1, keepdim=True) / 127
-        scales = torch.where(scales > 0, scales, torch.ones_like(scales))
-        self.register_buffer("scales", scales)
-        self.register_buffer("numbers", (weight / scales).round().to(torch.int8))
+    def __init__(self, weight: Matrix) -> None:
+        super().__init__(*shape_of(weight))
+        self.register_buffer("scales", torch.empty(self.n_rows, 1))
+        self.register_buffer("numbers", torch.empty(self.n_rows, self.width, dtype=torch.int8))
         self.scales: Tensor
         self.numbers: Tensor
+        for which, rows in pieces_of(weight):
+            scales = rows.abs().amax(1, keepdim=True) / 127
+            self.scales[which] = torch.where(scales > 0, scales, 1)
+            self.numbers[which] = (rows / self.scales[which]).round()
 
     def rows(self, which: slice | Tensor, dtype: torch.dtype) -> Tensor:
         """Return these rows, (n, width), rounded once to a dtype narrower than float32."""

@@ -9,13 +9,17 @@ largest magnitude / 127, 1 where that is 0. Of two numbers in a byte the first s
 
 from __future__ import annotations
 
+import functools
+
 import torch
 from torch import Tensor
 from torch.nn import functional
 
-from .contract import Held
+from .contract import Held, Matrix, pieces_of, shape_of
 
 BLOCK, GROUP = 64, 256
+# Cells of the line from -1 to 1, so many to 1: none has more than one bound between two values of the table.
+_CELLS = 16
 # The sixteen values of appendix E.
 TABLE = (
     -1.0,
@@ -37,19 +41,49 @@ TABLE = (
 )
 
 
+def _nearest(shares: Tensor) -> Tensor:
+    """Return the index of the table's value nearest to each share, uint8, the lower one at a tie.
+
+    Cells rise with shares, however they are rounded, so that only the bound in a share's own cell is compared with it.
+    That takes a third of the time of a search.
+    """
+    under, bounds = _cells()
+    cells = _cell(shares)
+    return under.index_select(0, cells).add_(shares > bounds.index_select(0, cells))
+
+
+def _cell(shares: Tensor) -> Tensor:
+    return ((shares + 1) * _CELLS).int().clamp_(0, 2 * _CELLS)
+
+
+@functools.cache
+def _cells() -> tuple[Tensor, Tensor]:
+    """Return for each cell how many bounds lie under it, uint8, and the bound in it, infinite where there is none.
+
+    Between two values of the table lies the bound at which the nearer one changes.
+    """
+    table = torch.tensor(TABLE)
+    bounds = (table[1:] + table[:-1]) / 2
+    own, bound_of = _cell(bounds), torch.full((2 * _CELLS + 1,), torch.inf)
+    bound_of[own.long()] = bounds
+    under = (own < torch.arange(2 * _CELLS + 1)[:, None]).sum(1, dtype=torch.uint8)
+    return under, bound_of
+
+
 class Nf4(Held):
     """numbers uint8 (n_rows, padded width / 2), two a byte; constants int8 (n_rows, blocks); their scales and mean."""
 
-    def __init__(self, weight: Tensor) -> None:
-        super().__init__(*weight.shape)
-        table = torch.tensor(TABLE)
-        blocks = functional.pad(weight.float(), (0, -self.width % BLOCK)).view(self.n_rows, -1, BLOCK)
-        constants = blocks.abs().amax(2)
-        shares = blocks / torch.where(constants > 0, constants, 1)[..., None]
-        # Between two values of the table lies the bound at which the nearer one changes.
-        bounds = (table[1:] + table[:-1]) / 2
-        numbers = torch.bucketize(shares, bounds).to(torch.uint8).view(self.n_rows, -1)
-        self.register_buffer("numbers", (numbers[:, ::2] << 4) | numbers[:, 1::2])
+    def __init__(self, weight: Matrix) -> None:
+        super().__init__(*shape_of(weight))
+        filled_up = self.width + -self.width % BLOCK
+        constants = torch.empty(self.n_rows, filled_up // BLOCK)
+        self.register_buffer("numbers", torch.empty(self.n_rows, filled_up // 2, dtype=torch.uint8))
+        for which, rows in pieces_of(weight):
+            blocks = functional.pad(rows, (0, filled_up - self.width)).view(len(rows), -1, BLOCK)
+            constants[which] = own = blocks.abs().amax(2)
+            shares = blocks / torch.where(own > 0, own, 1)[..., None]
+            numbers = _nearest(shares.flatten()).view(len(rows), -1)
+            self.numbers[which] = (numbers[:, ::2] << 4) | numbers[:, 1::2]
         self.register_buffer("mean", constants.mean())
         centred = (constants - constants.mean()).flatten()
         groups = functional.pad(centred, (0, -len(centred) % GROUP)).view(-1, GROUP)
@@ -58,7 +92,7 @@ class Nf4(Held):
         held = (groups / scales[:, None]).round().to(torch.int8).flatten()[: len(centred)]
         self.register_buffer("scales", scales)
         self.register_buffer("constants", held.view(constants.shape))
-        self.register_buffer("pairs", torch.cartesian_prod(table, table))
+        self.register_buffer("pairs", torch.cartesian_prod(torch.tensor(TABLE), torch.tensor(TABLE)))
         self.mean: Tensor
         self.numbers: Tensor
         self.scales: Tensor

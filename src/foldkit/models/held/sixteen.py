@@ -5,7 +5,7 @@ from __future__ import annotations
 import torch
 from torch import Tensor
 
-from .contract import Held
+from .contract import Held, Matrix, pieces_of, shape_of
 
 
 class Sixteen(Held):
@@ -21,6 +21,11 @@ class Sixteen(Held):
         return self.weight[which].to(dtype)
 
 
-def bfloat16(weight: Tensor) -> Sixteen:
+def bfloat16(weight: Matrix) -> Sixteen:
     """Hold a matrix rounded to bfloat16, ties to even."""
-    return Sixteen(weight.to(torch.bfloat16))
+    if isinstance(weight, Tensor):
+        return Sixteen(weight.to(torch.bfloat16))
+    rounded = torch.empty(shape_of(weight), dtype=torch.bfloat16)
+    for which, rows in pieces_of(weight):
+        rounded[which] = rows
+    return Sixteen(rounded)
