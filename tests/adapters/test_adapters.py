@@ -131,6 +131,35 @@ def test_factors_stay_in_float32_over_16_bits() -> None:
     assert attach(tiny_decoder(torch.float64), settings).parameters[0].dtype == torch.float64
 
 
+@pytest.mark.parametrize("n_parts", [1, 2])
+@pytest.mark.parametrize("activation", ["silu", "gelu", "gelu tanh"])
+def test_what_an_mlp_ends_in_has_the_slope_of_finite_differences(activation: str, n_parts: int) -> None:
+    """Adapted and not, the value NumPy's; the parts alone are kept, and made again on the way back."""
+    draw = torch.Generator().manual_seed(5)
+    frozen = Linear(6, 3, bias=False, dtype=torch.float64)
+    frozen.weight.data.normal_(generator=draw)
+    frozen.weight.requires_grad_(requires_grad=False)
+    low = LowRankLinear(frozen, 2, 2.0, 0.0, torch.float64)
+    for factor in (low.factor_a, low.factor_b):
+        factor.data.normal_(generator=draw)
+    parts = [torch.randn(5, 6, dtype=torch.float64, generator=draw, requires_grad=True) for _ in range(n_parts)]
+    first, *up = (part.detach().numpy() for part in parts)
+    shares = {
+        "silu": lambda x: 1 / (1 + np.exp(-x)),
+        "gelu": lambda x: (1 + np.vectorize(math.erf)(x / math.sqrt(2))) / 2,
+        "gelu tanh": lambda x: (1 + np.tanh(math.sqrt(2 / math.pi) * (x + 0.044715 * x**3))) / 2,
+    }
+    hidden = first * shares[activation](first) * (up[0] if up else 1)
+    for one, weight in ((frozen, frozen.weight), (low, frozen.weight + 2 * low.factor_b @ low.factor_a)):
+        expected = hidden @ weight.detach().numpy().T
+        np.testing.assert_allclose(one.of_activated(parts, activation).detach(), expected, rtol=1e-12, atol=1e-13)
+        assert torch.autograd.gradcheck(lambda *given, one=one: one.of_activated(given, activation), parts)
+    kept = list[torch.Tensor]()
+    with torch.autograd.graph.saved_tensors_hooks(lambda value: (kept.append(value), value)[1], lambda value: value):
+        low.of_activated(parts, activation)
+    assert sum(value.shape == parts[0].shape for value in kept) == n_parts
+
+
 def test_a_map_over_16_bits_keeps_nothing_wider_and_learns_in_float32() -> None:
     """The gradients of float64 to 1e-5: no product of the pair is rounded to 16 bits; rounded ones are the control."""
     frozen = Linear(48, 32, bias=False, dtype=torch.bfloat16)

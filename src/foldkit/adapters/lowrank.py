@@ -12,7 +12,7 @@ import torch
 from torch import Tensor, nn
 from torch.nn import functional
 
-from foldkit.models.gating import gated_silu
+from foldkit.models.activating import activated
 from foldkit.models.held import FrozenLinear, Parts, times
 from foldkit.models.linear import Linear, LinearMap, one_after_the_other
 from foldkit.models.pairs import Pair
@@ -89,9 +89,9 @@ class LowRankLinear(nn.Module):
         """Map (..., d_in) to (..., d_out)."""
         return self._fused_of((x,)) if self._fused else self.after(x, self.frozen.product(x))
 
-    def of_gated(self, gate: Tensor, up: Tensor) -> Tensor:
-        """Map silu(gate) * up, both (..., d_in), to (..., d_out)."""
-        return self._fused_of((gate, up)) if self._fused else self.forward(gated_silu(gate, up))
+    def of_activated(self, parts: Sequence[Tensor], activation: str) -> Tensor:
+        """Map what an MLP's parts come to, each (..., d_in), to (..., d_out)."""
+        return self._fused_of(parts, activation) if self._fused else self.forward(activated(parts, activation))
 
     def after(self, x: Tensor, product: Tensor) -> Tensor:
         """Return what the map gives for x, the product of x and the frozen weight being known."""
@@ -112,9 +112,9 @@ class LowRankLinear(nn.Module):
         dropping = self.dropout and self.training
         return torch.is_grad_enabled() and self.enabled and not dropping
 
-    def _fused_of(self, inputs: tuple[Tensor, ...]) -> Tensor:
+    def _fused_of(self, inputs: Sequence[Tensor], activation: str = "") -> Tensor:
         matrix = self.frozen.matrix
-        (y,) = adapted(inputs, matrix, [matrix], self._scaled_pair())
+        (y,) = adapted(inputs, matrix, [matrix], self._scaled_pair(), activation)
         return self._finished(inputs[0], y)
 
     def _pair(self) -> tuple[Tensor, Tensor, float]:

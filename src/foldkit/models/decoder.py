@@ -133,23 +133,12 @@ class Mlp(nn.Module):
 
     def forward(self, x: Tensor) -> Tensor:
         """Map (..., d_model) to the same shape."""
-        if self.gate is None:
-            out: Tensor = self.down.forward(self._activated(self.up.forward(x)))
-        else:
-            gate, up = together(x, (self.gate, self.up), self.joined)
-            if self.activation == "silu":
-                return self.down.of_gated(gate, up)
-            out = self.down.forward(self._activated(gate) * up)
-        return out
+        parts = [self.up.forward(x)] if self.gate is None else together(x, (self.gate, self.up), self.joined)
+        return self.down.of_activated(parts, self.activation)
 
     def join(self, dtype: torch.dtype, device: torch.device) -> None:
         """Let one product serve gate and up, where their weights are plain."""
         self.joined = join((self.gate, self.up), dtype, device) if self.gate is not None else None
-
-    def _activated(self, x: Tensor) -> Tensor:
-        if self.activation == "silu":
-            return functional.silu(x)
-        return functional.gelu(x, approximate="tanh" if self.activation == "gelu tanh" else "none")
 
 
 class Layer(nn.Module):

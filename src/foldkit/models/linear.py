@@ -9,7 +9,7 @@ import torch
 from torch import Tensor, nn
 from torch.nn import functional
 
-from .gating import gated_silu
+from .activating import activated
 from .held import Matrix, Parts, is_narrower, product
 
 # For as many rows the product is taken with the matrix on the left, where that stands by rows. Measured on a CPU with
@@ -90,9 +90,9 @@ class Linear(nn.Linear):
         """Return what the map gives for x, the product of x and its weight being known."""
         return product if self.bias is None else product + self.bias
 
-    def of_gated(self, gate: Tensor, up: Tensor) -> Tensor:
-        """Map silu(gate) * up, both (..., d_in), to (..., d_out)."""
-        return self.forward(gated_silu(gate, up))
+    def of_activated(self, parts: Sequence[Tensor], activation: str) -> Tensor:
+        """Map what an MLP's parts come to, each (..., d_in), to (..., d_out)."""
+        return self.forward(activated(parts, activation))
 
     def parts(self) -> Parts:
         """Return what the map is as it stands now."""

@@ -14,10 +14,10 @@ import torch
 from torch import Tensor, nn
 from torch.nn import functional
 
+from .activating import activated
 from .attention import attend
 from .cache import Slot
 from .decoder import Angles, Decoder, Layer, Norm
-from .gating import gated_silu
 from .held import Parts, is_narrower
 from .linear import holds, linear
 from .norms import frozen_rms_norm
@@ -58,7 +58,7 @@ class QuickLayer(NamedTuple):
         mixed = attend(query, keys, values, mask, self.scale, self.cap).view(batch, -1)
         x = torch.add(x, _times(mixed, self.out), alpha=self.residual_scale)
         gate, up = _times(frozen_rms_norm(x, self.mlp_norm, self.eps), self.gate_up).chunk(2, dim=-1)
-        return torch.add(x, _times(gated_silu(gate, up), self.down), alpha=self.residual_scale)
+        return torch.add(x, _times(activated((gate, up), "silu"), self.down), alpha=self.residual_scale)
 
 
 def _times(x: Tensor, parts: Parts) -> Tensor:

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import Any, NamedTuple
 
 import torch
 from torch import Tensor, nn
 
-from foldkit.models.gating import gated_silu
+from foldkit.models.activating import activated
 
 from .narrow import is_narrower, narrow, narrow_product
 
@@ -171,9 +171,9 @@ class FrozenLinear(nn.Module):
         """Return the product of x (..., in_features) and the matrix alone, (..., out_features)."""
         return product(x, self.held)
 
-    def of_gated(self, gate: Tensor, up: Tensor) -> Tensor:
-        """Map silu(gate) * up, both (..., in_features), to (..., out_features)."""
-        return self.forward(gated_silu(gate, up))
+    def of_activated(self, parts: Sequence[Tensor], activation: str) -> Tensor:
+        """Map what an MLP's parts come to, each (..., in_features), to (..., out_features)."""
+        return self.forward(activated(parts, activation))
 
     def after(self, x: Tensor, product: Tensor) -> Tensor:
         """Return what the map gives for x, the product of x and its matrix being known."""
