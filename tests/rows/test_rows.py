@@ -398,6 +398,14 @@ def test_columns_and_settings_that_cannot_be(write: Write) -> None:
         (["text", "data.text", "data.label"], "label", {"text": "text", "label": "data.label"}),
         (["question", "answers.text.0"], "question", {"question": "question", "answer": "answers.text.0"}),
         (["Premise", "hypothesis", "label"], "label", {"text": "Premise", "label": "label", "input": "hypothesis"}),
+        *(
+            (
+                ["question", f"answer_{n}", f"answer_{n + 1}", "preferred"],
+                "picked",
+                {"prompt": "question", "first": f"answer_{n}", "second": f"answer_{n + 1}", "winner": "preferred"},
+            )
+            for n in (0, 1)
+        ),
         (["wind", "sea"], None, {}),
     ],
 )

@@ -45,8 +45,8 @@ KINDS: dict[str, dict[str, tuple[str, ...]]] = {
     "compared": {"prompt": _ASKED, **_REPLIES},
     "picked": {
         "prompt": _ASKED,
-        "first": tuple(f"{word}{mark}" for mark in ("_a", "_1", "1") for word in (*_EITHER, *_TALKS)),
-        "second": tuple(f"{word}{mark}" for mark in ("_b", "_2", "2") for word in (*_EITHER, *_TALKS)),
+        "first": tuple(f"{word}{mark}" for mark in ("_a", "_0", "_1", "1") for word in (*_EITHER, *_TALKS)),
+        "second": tuple(f"{word}{mark}" for mark in ("_b", "_2", "2", "_1") for word in (*_EITHER, *_TALKS)),
         "winner": ("winner", "preference", "preferred", "better", "pick", "choice", "verdict", "label"),
         "input": _INPUT,
         **_SYSTEM,
