@@ -147,6 +147,10 @@ def test_answers_in_any_company_are_those_of_the_logits(case: str, shared: list[
             ids.append(token)
 
 
+# Families whose layers are single nodes, in training as in answering.
+FORMED = {"llama", "mistral", "qwen2", "qwen3", "phi3", "granite", "smollm3", "gemma", "gemma3_text"}
+
+
 def test_quick_layers_give_what_the_layers_give() -> None:
     """One more token of two rows, in float64 to 1e-9; which families have layers of that form; none with an adapter."""
     found = set()
@@ -162,7 +166,7 @@ def test_quick_layers_give_what_the_layers_give() -> None:
             )
         torch.testing.assert_close(quick, own, rtol=1e-9, atol=1e-9)
         found |= {decoder.spec.family for layer in layers if isinstance(layer, QuickLayer)}
-    assert found == {"llama", "mistral", "qwen2", "phi3", "granite", "smollm3"}
+    assert found == {*FORMED, "gemma2"}
 
 
 @pytest.mark.parametrize(
@@ -210,7 +214,7 @@ def test_training_layers_have_the_gradients_of_the_layers(
             adapter.parameters[-1].data.add_(0.1)
             other = decoder(batch.ids, **given, layers=training_layers(decoder)).square().sum()
             assert (other - results[0]).abs() > 1e-6
-    assert found == {"llama", "mistral", "qwen2", "phi3", "smollm3"}
+    assert found == FORMED
 
 
 @pytest.mark.parametrize("case", CONFIGS)

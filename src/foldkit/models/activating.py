@@ -33,12 +33,17 @@ def active_of(parts: Sequence[Tensor], activation: str) -> Tensor:
 def activated_back(gradient: Tensor, parts: Sequence[Tensor], active: Tensor, activation: str) -> tuple[Tensor, ...]:
     """Return the gradient to each part from the one to what they come to; `active` is written over."""
     first, *up = parts
-    to_active = gradient * up[0] if up else gradient
-    if activation == "silu":
-        to_first = torch.ops.aten.silu_backward(to_active, first)
-    else:
-        to_first = torch.ops.aten.gelu_backward(to_active, first, approximate=_GELU[activation])
+    to_first = active_back(gradient * up[0] if up else gradient, first, activation, torch.empty_like(first))
     return (to_first, active.mul_(gradient)) if up else (to_first,)
+
+
+def active_back(to_active: Tensor, first: Tensor, activation: str, out: Tensor) -> Tensor:
+    """Write the gradient to the first part, from the one to its activation, into `out`, which may be the part."""
+    if activation == "silu":
+        torch.ops.aten.silu_backward.grad_input(to_active, first, grad_input=out)
+    else:
+        torch.ops.aten.gelu_backward.grad_input(to_active, first, approximate=_GELU[activation], grad_input=out)
+    return out
 
 
 class _Activated(torch.autograd.Function):

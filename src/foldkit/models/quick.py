@@ -17,7 +17,7 @@ from torch.nn import functional
 from .activating import activated
 from .attention import attend
 from .cache import Slot
-from .decoder import Angles, Decoder, Layer, Norm
+from .decoder import Angles, Attention, Decoder, Layer, Norm
 from .held import Parts, is_narrower
 from .linear import holds, linear
 from .norms import frozen_rms_norm
@@ -28,15 +28,19 @@ from .spec import ModelSpec
 class QuickLayer(NamedTuple):
     """The numbers of a layer, maps of one input as one map. Called as the layer is, with the same result.
 
-    `heads` are how many heads queries, keys and values have.
+    `heads` are how many heads queries, keys and values have. `head_norm` is of queries and keys, `after_norms` of what
+    attention and MLP give, each None where there is none.
     """
 
     heads: tuple[int, int, int]
     head_dim: int
     scale: float
     cap: float
+    activation: str
     eps: float
     residual_scale: float
+    head_norm: Tensor | None
+    after_norms: tuple[Tensor | None, Tensor | None]
     attention_norm: Tensor
     qkv: Parts
     out: Parts
@@ -49,16 +53,23 @@ class QuickLayer(NamedTuple):
         batch = len(x)
         normed = frozen_rms_norm(x, self.attention_norm, self.eps)
         qkv = _times(normed, self.qkv).view(batch, -1, 1, self.head_dim)
-        query, key, value = qkv.split_with_sizes(self.heads, dim=1)
+        n, n_kv, _ = self.heads
+        # Queries and keys stand side by side, and are brought to their norm and turned at once.
+        turned, value = qkv.split_with_sizes((n + n_kv, n_kv), dim=1)
+        if self.head_norm is not None:
+            turned = frozen_rms_norm(turned, self.head_norm[:, None], self.eps)
         if angles is not None:
-            # Queries and keys stand side by side, and are turned at once.
-            n, n_kv, _ = self.heads
-            query, key = rotate(qkv.narrow(1, 0, n + n_kv), *angles).split_with_sizes((n, n_kv), dim=1)
+            turned = rotate(turned, *angles)
+        query, key = turned.split_with_sizes((n, n_kv), dim=1)
         keys, values = slot.extend(key, value)
         mixed = attend(query, keys, values, mask, self.scale, self.cap).view(batch, -1)
-        x = torch.add(x, _times(mixed, self.out), alpha=self.residual_scale)
-        gate, up = _times(frozen_rms_norm(x, self.mlp_norm, self.eps), self.gate_up).chunk(2, dim=-1)
-        return torch.add(x, _times(activated((gate, up), "silu"), self.down), alpha=self.residual_scale)
+        x = self._added(x, _times(mixed, self.out), self.after_norms[0])
+        parts = _times(frozen_rms_norm(x, self.mlp_norm, self.eps), self.gate_up).chunk(2, dim=-1)
+        return self._added(x, _times(activated(parts, self.activation), self.down), self.after_norms[1])
+
+    def _added(self, x: Tensor, more: Tensor, norm: Tensor | None) -> Tensor:
+        more = more if norm is None else frozen_rms_norm(more, norm, self.eps)
+        return torch.add(x, more, alpha=self.residual_scale)
 
 
 def _times(x: Tensor, parts: Parts) -> Tensor:
@@ -80,8 +91,8 @@ def quick_layers(decoder: Decoder) -> list[Callable[..., Tensor]]:
 
 def is_common(spec: ModelSpec) -> bool:
     """Say whether layers of a spec have the commonest form, as far as the spec tells."""
-    common = spec.norm != "layer" and spec.norm_places == "before" and not spec.parallel and not spec.head_norm
-    return common and spec.gated and spec.activation == "silu"
+    common = spec.norm != "layer" and spec.norm_places != "after" and spec.head_norm != "whole"
+    return common and spec.gated and not spec.parallel
 
 
 def _quick(spec: ModelSpec, layer: Layer) -> QuickLayer | None:
@@ -96,8 +107,11 @@ def _quick(spec: ModelSpec, layer: Layer) -> QuickLayer | None:
         spec.head_dim,
         attention.scale,
         attention.cap,
+        spec.activation,
         spec.norm_eps,
         spec.residual_scale,
+        head_norm(attention),
+        after_norms(layer),
         norm_weight(layer.attention_norm),
         qkv,
         out,
@@ -133,6 +147,21 @@ def _side_by_side(joined: Tensor | None, maps: Sequence[nn.Module | None]) -> Pa
     if not len(a):
         return Parts(joined, bias)
     return Parts(joined, bias, a, torch.block_diag(*seconds))  # type: ignore[no-untyped-call]
+
+
+def head_norm(attention: Attention) -> Tensor | None:
+    """Return what the norm of each head of queries and keys multiplies by, (heads, head_dim)."""
+    if not attention.head_norm:
+        return None
+    norms = (attention.query_norm, attention.n_heads), (attention.key_norm, attention.n_kv_heads)
+    return torch.cat([norm_weight(norm).expand(n, -1) for norm, n in norms])
+
+
+def after_norms(layer: Layer) -> tuple[Tensor | None, Tensor | None]:
+    """Return what the norms of what attention and MLP give multiply by."""
+    norms = layer.attention_after_norm, layer.mlp_after_norm
+    first, second = (None if norm is None else norm_weight(norm) for norm in norms)
+    return first, second
 
 
 def norm_weight(norm: nn.Module) -> Tensor:
