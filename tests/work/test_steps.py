@@ -25,7 +25,15 @@ from foldkit.rows import RowsSettings, find_files, read_rows
 from foldkit.runs import RunFolder, read_log
 from foldkit.training import Finished, Noted, Preparing, Stepped, TrainEvent, memory_of_training, too_many_bytes
 from foldkit.training.memory import peak_bytes
-from foldkit.work import Conversation, answer_rows, make_trials, open_asked_base, plan_trials, read_questions
+from foldkit.work import (
+    Conversation,
+    answer_rows,
+    faster_compute,
+    make_trials,
+    open_asked_base,
+    plan_trials,
+    read_questions,
+)
 from foldkit.work.parts import Parts
 
 from ..conftest import in_two_processes
@@ -131,6 +139,7 @@ def test_a_conversation_goes_on_until_its_context_is_full(work_folder: Path) -> 
         ("bfloat16", 0.9, "bfloat16", ""),
         ("auto", 0.5, "bfloat16", "computes in bfloat16: products in bfloat16 take 0.5 times"),
         ("auto", 0.9, "float32", "computes in float32: products in bfloat16 take 0.9 times"),
+        ("float32", 0.5, "float32", ""),
     ],
 )
 def test_the_dtype_that_is_computed_in_is_written_down(
@@ -146,6 +155,7 @@ def test_the_dtype_that_is_computed_in_is_written_down(
     assert json.loads(run.sheet.read_text())["base"]["compute"] == chosen
     notes = [note["says"] for note in foldkit.read_log(run.log).of("note")]
     assert [said in note for note in notes if "products in bfloat16" in note] == [True] * bool(said)
+    assert ("take 0.5 times as long" in faster_compute(sheet)) == (compute == "float32")
     asked = foldkit.open_asked(run.adapter)
     assert asked.base.compute == chosen
     assert foldkit.score(sheet, run).contender("adapter")

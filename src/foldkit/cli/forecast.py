@@ -21,6 +21,7 @@ _MUCH = 0.25
 @sheet_options
 def forecast(sheet_file: Path, changes: tuple[str, ...]) -> None:
     """Say what a training will take: tokens, steps, memory, time. The exit code is 1 where it does not fit."""
+    from foldkit.work import faster_compute
     from foldkit.work import forecast as forecast_of
 
     sheet = open_to_build(sheet_file, changes)
@@ -33,6 +34,8 @@ def forecast(sheet_file: Path, changes: tuple[str, ...]) -> None:
         _show_changes(found)
         sys.exit(1)
     _show_time(found, found.duration)
+    if hint := faster_compute(sheet):
+        out().print(hint)
 
 
 def _show_counts(found: Forecast) -> None:

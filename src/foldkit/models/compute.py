@@ -31,7 +31,12 @@ def chosen_compute(name: str, device: torch.device) -> Compute:
     if name != "auto":
         return Compute(getattr(torch, name), "as asked for")
     narrow = narrow_times(device)
-    return Compute(torch.bfloat16 if narrow * _WORTH < 1 else torch.float32, narrow_said(narrow, device))
+    return Compute(torch.bfloat16 if is_worth(narrow) else torch.float32, narrow_said(narrow, device))
+
+
+def is_worth(narrow: float) -> bool:
+    """Say whether products in bfloat16 that take so many times as long are fast enough for what they round."""
+    return narrow * _WORTH < 1
 
 
 def narrow_times(device: torch.device) -> float:

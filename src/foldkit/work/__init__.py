@@ -11,6 +11,7 @@ if TYPE_CHECKING:
     from .asking import open_asked as open_asked
     from .asking import open_asked_base as open_asked_base
     from .conversation import Conversation as Conversation
+    from .forecast_step import faster_compute as faster_compute
     from .forecast_step import forecast as forecast
     from .inputs import Inputs as Inputs
     from .inputs import lint as lint
@@ -46,7 +47,7 @@ __getattr__, __dir__, __all__ = lazy_door(
         "answer_file": ("answer_rows", "read_questions"),
         "asking": ("Asked", "open_asked", "open_asked_base"),
         "conversation": ("Conversation",),
-        "forecast_step": ("forecast",),
+        "forecast_step": ("faster_compute", "forecast"),
         "inputs": ("Inputs", "lint", "open_inputs", "token_lengths"),
         "rate_step": ("FoundRate", "find_rate"),
         "report_step": ("write_report",),
