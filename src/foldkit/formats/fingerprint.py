@@ -4,19 +4,25 @@ from __future__ import annotations
 
 import hashlib
 import json
+import os
 from collections.abc import Iterable, Mapping
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
 
 def fingerprint_files(paths: Iterable[Path]) -> str:
-    """Return the fingerprint of the files' names and contents, in the order of their names."""
-    total = hashlib.sha256()
-    for path in sorted(paths, key=lambda path: path.name):
-        total.update(path.name.encode("utf-8") + b"\0")
-        with path.open("rb") as file:
-            total.update(hashlib.file_digest(file, "sha256").digest())
+    """Return the fingerprint of the files' names and contents, in the order of their names; some are read at once."""
+    total, ordered = hashlib.sha256(), sorted(paths, key=lambda path: path.name)
+    with ThreadPoolExecutor(os.cpu_count()) as pool:
+        for path, digest in zip(ordered, pool.map(_digest, ordered), strict=True):
+            total.update(path.name.encode("utf-8") + b"\0" + digest)
     return f"sha256:{total.hexdigest()[:16]}"
+
+
+def _digest(path: Path) -> bytes:
+    with path.open("rb") as file:
+        return hashlib.file_digest(file, "sha256").digest()
 
 
 def fingerprint_value(value: Any) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -92,7 +93,13 @@ def _tokenizer(folder: Path, n_rows: int | None) -> TextTokenizer:
         todo = "fetch it too; tokenizers in other forms are not read"
         raise InputError(at, "file", "a tokenizer.json in the base's folder", None, todo)
     refuse_pointer(at)
-    return TextTokenizer(read_text(at), str(at), n_rows)
+    return _opened(read_text(at), str(at), n_rows)
+
+
+@functools.lru_cache(maxsize=2)
+def _opened(source: str, where: str, n_rows: int | None) -> TextTokenizer:
+    """Return the tokenizer, which several steps of a command ask for; a large one takes seconds to open."""
+    return TextTokenizer(source, where, n_rows)
 
 
 def _named(given: Any, tokenizer: TextTokenizer) -> list[int]:
@@ -121,7 +128,7 @@ def _default_of(given: Any) -> str:
 def _from_gguf(file: GgufFile) -> TextSide:
     where, metadata = str(file.path), file.metadata
     embedding = file.tensors.get("token_embd.weight")
-    tokenizer = TextTokenizer(tokenizer_json(metadata, where), where, embedding.shape[0] if embedding else None)
+    tokenizer = _opened(tokenizer_json(metadata, where), where, embedding.shape[0] if embedding else None)
     ends = [*_ids(metadata.get("tokenizer.ggml.eos_token_id")), *_ids(metadata.get("tokenizer.ggml.eot_token_id"))]
     start = _first(_ids(metadata.get("tokenizer.ggml.bos_token_id")), tokenizer)
     adds = metadata.get("tokenizer.ggml.add_bos_token", starts_texts(metadata))
