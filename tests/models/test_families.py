@@ -251,10 +251,11 @@ def test_tall_matrices_stand_by_columns_unless_they_are_only_looked_up_in() -> N
     assert learned.positions.weight.stride(0) > 1
 
 
+@pytest.mark.parametrize("case", ["llama", "qwen3", "gemma3_text"])
 @pytest.mark.parametrize("changes", [{"names": ("query", "up", "out")}, {"start": "singular"}, {"magnitude": True}])
-def test_quick_layers_have_the_adapter_as_it_stands(changes: dict[str, Any]) -> None:
+def test_quick_layers_have_the_adapter_as_it_stands(case: str, changes: dict[str, Any]) -> None:
     """On some maps or all, with a frozen pair too: 1e-9, switched on and off; the magnitude form keeps its layers."""
-    decoder = copy.deepcopy(decoder_of("llama"))
+    decoder = copy.deepcopy(decoder_of(case))
     decoder.join(torch.float64)
     adapter = attach(decoder, AdapterSettings(rank=2, **changes))
     for factor in adapter.parameters:
