@@ -18,7 +18,7 @@ from torch import Tensor
 import foldkit
 from foldkit.adapters import AdapterSettings, attach
 from foldkit.answering import AnswerSettings
-from foldkit.models import Sampling, device, generate, open_base, settings
+from foldkit.models import Sampling, compute, device, generate, open_base, settings
 from foldkit.training import TrainSettings, objective_for, reference_values
 from foldkit.training.stepping import Stepper
 
@@ -117,6 +117,7 @@ def mixed() -> str:
 def main() -> None:
     settings.DEVICES = (*settings.DEVICES, NAME)  # before anything that takes them from there is imported
     device.chosen_device = lambda name: CPU if name == "cpu" else DEVICE
+    compute.narrow_times = lambda _: 0.5
     folder = Path(sys.argv[1])
     places = {"cpu": CPU, "auto": DEVICE}
     found = {

@@ -16,7 +16,7 @@ from foldkit.models.settings import COMPUTES, DEVICES
 from foldkit.runs import LogWriter, RunFolder, check_name, cut_log, new_run, read_log, run_at
 
 from .drift import drift_notes
-from .forecast_step import choose_micro_batch
+from .forecast_step import choose_micro_batch, faster_compute
 from .parts import Parts
 from .reference import reference_of
 from .sheet import Sheet, sheet_from_mapping
@@ -135,6 +135,8 @@ def _where_and_in_what(sheet: Sheet, team: Team) -> tuple[Sheet, list[str]]:
     compute = chosen_compute(sheet.base.compute, device)
     if sheet.base.device == "auto" and device.type != "cpu":
         notes.append(f"computes on a GPU ({device.type}): base.device=cpu would leave it alone")
+    if device.type != "cpu" and (faster := faster_compute(sheet)):
+        notes.append(faster)
     if sheet.base.compute == "auto":
         notes.append(f"computes in {compute.name}: {compute.reason}")
     if sheet.base.compute == "bfloat16" and (times := narrow_times(device)) > 1:
