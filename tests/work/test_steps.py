@@ -12,13 +12,16 @@ from concurrent.futures import ThreadPoolExecutor, wait
 from pathlib import Path
 
 import pytest
+import torch
 from safetensors.torch import load_file, save_file
 
 import foldkit
 from foldkit.adapters import read_header
 from foldkit.answering import AnswerSettings
+from foldkit.demo import PELLAM
 from foldkit.formats import FoldKitError, InputError, StoppedError, UsageError, all_kept, locked, read_jsonl
-from foldkit.models import Decoder
+from foldkit.models import Decoder, open_base
+from foldkit.models.base import bytes_of_base
 from foldkit.models.compute import narrow_times
 from foldkit.models.device import CPU
 from foldkit.rows import RowsSettings, find_files, read_rows
@@ -193,6 +196,30 @@ def test_the_micro_batch_is_chosen_and_written_down(
     assert [note[: len(said or "")] for note in notes] == ([said] if said else [])
     assert [event.says for event in events if isinstance(event, Noted)] == [few, *notes]
     assert re.match(r"[2-9] rows choose the best adapter, which is much by chance: a larger split.validation", few)
+
+
+@pytest.mark.parametrize(
+    ("share", "said"),
+    [(1.0, ""), (0.6, "weights = 'stored' takes"), (0.3, "weights = 'int8' takes"), (0.1, "choose a smaller base")],
+)
+def test_a_base_that_memory_has_no_room_for_is_refused_with_what_has(
+    work_folder: Path, monkeypatch: pytest.MonkeyPatch, share: float, said: str
+) -> None:
+    """Before it is opened, for the system would end the program without a word; once open, it takes about as much."""
+    sheet = foldkit.read_sheet(work_folder / "fold.toml")
+    base_at = sheet.base_path()
+    for weights in ("float32", "bfloat16", "int8", "nf4"):
+        held = open_base(PELLAM, weights=weights).n_weight_bytes
+        assert bytes_of_base(PELLAM, weights, torch.float32) == pytest.approx(held, rel=0.2)
+    room = share * bytes_of_base(base_at, "float32", torch.float32)
+    monkeypatch.setattr("foldkit.training.free_memory.room_bytes", lambda _: room)
+    if not said:
+        assert open_asked_base(sheet).contenders == ("base",)
+        return
+    for use in (open_asked_base, foldkit.forecast, foldkit.train):
+        with pytest.raises(InputError, match=rf"memory: expected at most the .* MB there are, .*{said}"):
+            use(sheet)
+    assert not list(work_folder.glob("runs/*/adapter*"))
 
 
 def test_a_killed_training_resumes_to_the_same_bytes(work_folder: Path) -> None:

@@ -80,7 +80,7 @@ def _say_what_to_do(error: click.ClickException) -> None:
 
 def _memory_ran_out(error: Exception) -> bool:
     """Say whether an error is that of an allocator: PyTorch raises one of no class of its own on the processor."""
-    said = ("can't allocate memory", "not enough memory", "out of memory")
+    said = ("can't allocate memory", "not enough memory", "out of memory", "Cannot allocate memory")
     return isinstance(error, MemoryError) or any(words in str(error) for words in said)
 
 

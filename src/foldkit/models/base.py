@@ -88,6 +88,21 @@ def open_base(
     return Base(decoder.eval(), fingerprint_base(path), path, dtype, notes if n_low and weights == "nf4" else ())
 
 
+# Bytes of a weight that is held so, its scales among them.
+_BYTES = {"bfloat16": 2.0, "int8": 1.01, "nf4": 0.53}
+
+
+def bytes_of_base(path: Path, weights: str, dtype: torch.dtype) -> float:
+    """Return about how many bytes a base takes once it is open, from its shapes or its files.
+
+    Raises InputError as `open_base` does.
+    """
+    if weights == "stored":
+        return sum(file.stat().st_size for file in (weight_files(path) if path.is_dir() else [path]))
+    values = [value for _, value in decoder_without_weights(path).named_parameters()]
+    return sum(value.numel() for value in values) * _BYTES.get(weights, dtype.itemsize)
+
+
 def decoder_without_weights(path: Path) -> Decoder:
     """Return the decoder of a base as its files describe it, no weight of which is read."""
     return _described(path)[0]

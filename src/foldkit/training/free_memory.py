@@ -32,6 +32,17 @@ def free_bytes(device: torch.device = CPU) -> int:
     return int(min(psutil.virtual_memory().available, left_in_groups(), left_of_addresses()))
 
 
+def room_bytes(device: torch.device = CPU) -> int:
+    """Return what can be taken at most: as `free_bytes`, and on the processor's side the system's swap space too."""
+    import psutil
+
+    free = free_bytes(device)
+    if device.type != "cpu":
+        return free
+    own = psutil.virtual_memory().available + psutil.swap_memory().free
+    return int(max(free, min(own, left_in_groups(), left_of_addresses())))
+
+
 def left_of_addresses() -> float:
     """Return the bytes that a limit on this process's addresses (`ulimit -v`) leaves, infinity where there is none."""
     import psutil
