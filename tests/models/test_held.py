@@ -12,7 +12,8 @@ import pytest
 import torch
 
 from foldkit.adapters import AdapterSettings, attach
-from foldkit.formats import BLOCK_TYPES, UsageError, expand_blocks
+from foldkit.demo import PELLAM
+from foldkit.formats import BLOCK_TYPES, InputError, UsageError, expand_blocks
 from foldkit.models import Decoder, generate, open_base
 from foldkit.models.batch import pack
 from foldkit.models.held import HOLDERS, FrozenLinear, Held, Int8, Nf4, Packed, Sixteen, contract, product
@@ -151,6 +152,15 @@ def test_packed_rows_are_the_formats_own(type_id: int) -> None:
 
 def table_of(*numbers: int) -> torch.Tensor:
     return torch.tensor([TABLE[number] for number in numbers])
+
+
+@pytest.mark.parametrize("weights", ["float32", "bfloat16", "int8", "nf4"])
+def test_a_base_is_opened_where_there_is_room_for_what_it_takes(weights: str) -> None:
+    """And refused where there is a third less; what it takes is known to a fifth."""
+    n_bytes = open_base(PELLAM, weights=weights).n_weight_bytes
+    open_base(PELLAM, weights=weights, room=1.2 * n_bytes)
+    with pytest.raises(InputError, match="memory: expected at most"):
+        open_base(PELLAM, weights=weights, room=0.65 * n_bytes)
 
 
 @pytest.mark.parametrize(("kind", "most"), [("bfloat16", 2.0), ("int8", 1.03), ("nf4", 0.53), ("packed", 0.63)])

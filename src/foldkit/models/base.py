@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gc
+import math
 import weakref
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -23,6 +24,8 @@ from .linear import fill, laid_out
 from .settings import WEIGHTS
 
 _OPEN: weakref.WeakSet[Decoder] = weakref.WeakSet()
+# Bytes of a weight that is held so, its scales among them.
+_BYTES = {"bfloat16": 2.0, "int8": 1.01, "nf4": 0.53}
 
 
 @dataclass(frozen=True)
@@ -54,19 +57,22 @@ def open_base(
     device: torch.device = CPU,
     *,
     divided: bool = False,
+    room: float = math.inf,
 ) -> Base:
     """Read a base from a folder or a `.gguf` file onto a device, hold its matrices as `weights` says; freeze it.
 
     It computes in `dtype`; bfloat16 on a processor is for the products with its matrices alone, all else is in float32
     there, unless it is to be `divided` between processes. `weights` is one of WEIGHTS: "stored" keeps 16-bit floats and
     blocks of a GGUF file as they are, "float32" expands them to `dtype`. A base that nothing uses any more is let go
-    first. Raises InputError for a file that is missing, damaged, or of an unknown family.
+    first. Raises InputError for a file that is missing, damaged, or of an unknown family, and, before a weight is read,
+    for a base that takes more than `room` bytes, with a way of holding it that does not.
     """
     one_of(weights, WEIGHTS, "[base]", "weights")
     if not path.exists():
         raise InputError(path, "base", "an existing folder or .gguf file", None, "check the path of the base")
     let_go_of_bases()
     decoder, found = _described(path)
+    _check_room(path, decoder, weights, dtype, room)
     narrow = dtype == torch.bfloat16 and device.type == "cpu" and not divided
     how = _How(torch.float32 if narrow else dtype, dtype, weights, device)
     if weights == "float32":
@@ -88,19 +94,18 @@ def open_base(
     return Base(decoder.eval(), fingerprint_base(path), path, dtype, notes if n_low and weights == "nf4" else ())
 
 
-# Bytes of a weight that is held so, its scales among them.
-_BYTES = {"bfloat16": 2.0, "int8": 1.01, "nf4": 0.53}
-
-
-def bytes_of_base(path: Path, weights: str, dtype: torch.dtype) -> float:
-    """Return about how many bytes a base takes once it is open, from its shapes or its files.
-
-    Raises InputError as `open_base` does.
-    """
-    if weights == "stored":
-        return sum(file.stat().st_size for file in (weight_files(path) if path.is_dir() else [path]))
-    values = [value for _, value in decoder_without_weights(path).named_parameters()]
-    return sum(value.numel() for value in values) * _BYTES.get(weights, dtype.itemsize)
+def _check_room(path: Path, decoder: Decoder, weights: str, dtype: torch.dtype, room: float) -> None:
+    """Raise InputError for a base that takes more: the system would end the program without a word."""
+    files = weight_files(path) if path.is_dir() else [path]
+    n_weights = sum(value.numel() for value in decoder.parameters())
+    takes = {way: n_weights * _BYTES.get(way, dtype.itemsize) for way in WEIGHTS}
+    takes["stored"] = sum(file.stat().st_size for file in files)
+    if takes[weights] <= room or (weights == "stored" and path.is_dir()):  # those files are read as they are needed
+        return
+    fits = (f"weights = {way!r} takes {n / 1e6:,.0f} MB" for way, n in takes.items() if n <= room)
+    todo = next(fits, "no way of holding it takes as little: choose a smaller base")
+    allowed, where = f"at most the {room / 1e6:,.0f} MB there are", f"[base] weights = {weights!r}"
+    raise InputError(where, "memory", allowed, f"{takes[weights] / 1e6:,.0f} MB", todo)
 
 
 def decoder_without_weights(path: Path) -> Decoder:

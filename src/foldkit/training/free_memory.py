@@ -29,18 +29,21 @@ def free_bytes(device: torch.device = CPU) -> int:
         of_device = torch.get_device_module(device)
         of_device.empty_cache()
         return int(of_device.mem_get_info(device)[0])
-    return int(min(psutil.virtual_memory().available, left_in_groups(), left_of_addresses()))
+    return _within_limits(psutil.virtual_memory().available)
 
 
 def room_bytes(device: torch.device = CPU) -> int:
     """Return what can be taken at most: as `free_bytes`, and on the processor's side the system's swap space too."""
     import psutil
 
-    free = free_bytes(device)
     if device.type != "cpu":
-        return free
-    own = psutil.virtual_memory().available + psutil.swap_memory().free
-    return int(max(free, min(own, left_in_groups(), left_of_addresses())))
+        return free_bytes(device)
+    let_go_of_bases()
+    return _within_limits(psutil.virtual_memory().available + psutil.swap_memory().free)
+
+
+def _within_limits(n_bytes: int) -> int:
+    return int(min(n_bytes, left_in_groups(), left_of_addresses()))
 
 
 def left_of_addresses() -> float:

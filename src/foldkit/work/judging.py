@@ -10,7 +10,7 @@ from typing import Any
 
 from foldkit.answering import Answerer
 from foldkit.formats import fingerprint_files, fingerprint_value
-from foldkit.models import Base, open_base
+from foldkit.models import Base
 from foldkit.scoring.graders import Grader, KeptGrades, check_command, command_grader, function_grader
 from foldkit.scoring.intervals import Resamples
 from foldkit.scoring.judge import (
@@ -28,6 +28,7 @@ from foldkit.scoring.settings import JudgeSettings
 from foldkit.templates import Markup, read_template
 from foldkit.tokens import TextSide, open_text_side
 
+from .opening import opened_base
 from .sheet import Sheet, base_path
 
 # Who grades, and what the grades hang on.
@@ -100,7 +101,7 @@ def judge_of(sheet: Sheet) -> Callable[[Base], Grading] | None:
 def _base_grader(settings: JudgeSettings, sheet: Sheet, side: TextSide, base: Base) -> Grading:
     path = base_path(settings.base, sheet.folder)
     same = path.resolve() == sheet.base_path().resolve()
-    own = base if same else open_base(path, base.dtype, sheet.base.weights, base.decoder.device)
+    own = base if same else opened_base(path, base.compute, sheet.base.weights, sheet.base.device)
     markup: Markup = side.markup("auto", sheet.base.markup_values if same else {})
     answerer = Answerer(own.decoder, side, read_template("question", sheet.folder), markup)
 
