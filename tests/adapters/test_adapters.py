@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import math
+from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
@@ -131,6 +132,13 @@ def test_factors_stay_in_float32_over_16_bits() -> None:
     assert attach(tiny_decoder(torch.float64), settings).parameters[0].dtype == torch.float64
 
 
+def kept_of(call: Callable[[], torch.Tensor]) -> tuple[torch.Tensor, list[torch.Tensor]]:
+    """Return what a call gives, and what is kept for its way back."""
+    kept = list[torch.Tensor]()
+    with torch.autograd.graph.saved_tensors_hooks(lambda value: (kept.append(value), value)[1], lambda value: value):
+        return call(), kept
+
+
 @pytest.mark.parametrize("n_parts", [1, 2])
 @pytest.mark.parametrize("activation", ["silu", "gelu", "gelu tanh"])
 def test_what_an_mlp_ends_in_has_the_slope_of_finite_differences(activation: str, n_parts: int) -> None:
@@ -154,9 +162,7 @@ def test_what_an_mlp_ends_in_has_the_slope_of_finite_differences(activation: str
         expected = hidden @ weight.detach().numpy().T
         np.testing.assert_allclose(one.of_activated(parts, activation).detach(), expected, rtol=1e-12, atol=1e-13)
         assert torch.autograd.gradcheck(lambda *given, one=one: one.of_activated(given, activation), parts)
-    kept = list[torch.Tensor]()
-    with torch.autograd.graph.saved_tensors_hooks(lambda value: (kept.append(value), value)[1], lambda value: value):
-        low.of_activated(parts, activation)
+    _, kept = kept_of(lambda: low.of_activated(parts, activation))
     assert sum(value.shape == parts[0].shape for value in kept) == n_parts
 
 
@@ -169,9 +175,7 @@ def test_a_map_over_16_bits_keeps_nothing_wider_and_learns_in_float32() -> None:
     low = LowRankLinear(frozen, 4, 2.0, 0.0, torch.float32)
     low.factor_a.data.normal_()
     low.factor_b.data.normal_()
-    kept: list[torch.Tensor] = []
-    with torch.autograd.graph.saved_tensors_hooks(lambda value: (kept.append(value), value)[1], lambda value: value):
-        y = low(x.requires_grad_())
+    y, kept = kept_of(lambda: low(x.requires_grad_()))
     assert max(value.numel() * value.element_size() for value in kept) == 2 * x.numel()
     y.backward(to_y)
     a, b, wide_x, wide_y = (value.detach().double() for value in (low.factor_a, low.factor_b, x, to_y))

@@ -189,15 +189,13 @@ def _rejected(values: Mapping[str, str], coder: Coder, outline: Outline, texts: 
 
 
 def _coded(laid: _Laid, coded: Sequence[list[int]], coder: Coder) -> Coded:
-    tokenizer = coder.encoder.tokenizer
+    tokenizer, above = coder.encoder.tokenizer, coder.encoder.markup.system_above
     examples, too_long = _joined(laid.rows, coded, coder.window)
     reasons = laid.reasons | too_long
     used = [one for one in laid.rows if one.row not in too_long]
     odd = {
         "prompt ends in a blank": [one.row for one in used if _ends_in_a_blank(one)],
-        "system text in question": [
-            one.row for one in used if coder.encoder.markup.system_above and one.layout.roles[0] == "system"
-        ],
+        "system text in question": [one.row for one in used if above and one.layout.roles[0] == "system"],
         "opened twice": [one.row for one in used if _is_opened_twice(one)],
         "text left out": [one.row for one in used if one.left_out],
         "earlier openings": [one.row for one in used if one.layout.unlike],

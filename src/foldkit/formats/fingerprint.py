@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 import json
-import os
 from collections.abc import Iterable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
@@ -14,7 +13,7 @@ from typing import Any
 def fingerprint_files(paths: Iterable[Path]) -> str:
     """Return the fingerprint of the files' names and contents, in the order of their names; some are read at once."""
     total, ordered = hashlib.sha256(), sorted(paths, key=lambda path: path.name)
-    with ThreadPoolExecutor(os.cpu_count()) as pool:
+    with ThreadPoolExecutor() as pool:
         for path, digest in zip(ordered, pool.map(_digest, ordered), strict=True):
             total.update(path.name.encode("utf-8") + b"\0" + digest)
     return f"sha256:{total.hexdigest()[:16]}"

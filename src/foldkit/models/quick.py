@@ -28,11 +28,11 @@ from .spec import ModelSpec
 class QuickLayer(NamedTuple):
     """The numbers of a layer, maps of one input as one map. Called as the layer is, with the same result.
 
-    `heads` are how many heads queries, keys and values have. `head_norm` is of queries and keys, `after_norms` of what
+    `heads` are how many heads queries have, and keys. `head_norm` is of queries and keys, `after_norms` of what
     attention and MLP give, each None where there is none.
     """
 
-    heads: tuple[int, int, int]
+    heads: tuple[int, int]
     head_dim: int
     scale: float
     cap: float
@@ -53,14 +53,14 @@ class QuickLayer(NamedTuple):
         batch = len(x)
         normed = frozen_rms_norm(x, self.attention_norm, self.eps)
         qkv = _times(normed, self.qkv).view(batch, -1, 1, self.head_dim)
-        n, n_kv, _ = self.heads
+        n, n_kv = self.heads
         # Queries and keys stand side by side, and are brought to their norm and turned at once.
         turned, value = qkv.split_with_sizes((n + n_kv, n_kv), dim=1)
         if self.head_norm is not None:
             turned = frozen_rms_norm(turned, self.head_norm[:, None], self.eps)
         if angles is not None:
             turned = rotate(turned, *angles)
-        query, key = turned.split_with_sizes((n, n_kv), dim=1)
+        query, key = turned.split_with_sizes(self.heads, dim=1)
         keys, values = slot.extend(key, value)
         mixed = attend(query, keys, values, mask, self.scale, self.cap).view(batch, -1)
         x = self._added(x, _times(mixed, self.out), self.after_norms[0])
@@ -103,7 +103,7 @@ def _quick(spec: ModelSpec, layer: Layer) -> QuickLayer | None:
     if qkv is None or gate_up is None or out is None or down is None:
         return None
     return QuickLayer(
-        (spec.n_heads, spec.n_kv_heads, spec.n_kv_heads),
+        (spec.n_heads, spec.n_kv_heads),
         spec.head_dim,
         attention.scale,
         attention.cap,
