@@ -561,10 +561,11 @@ def test_threads_are_told_when_to_sleep_unless_the_user_said(tmp_path: Path, tol
 
 
 def test_a_training_loads_no_compiler(work_folder: Path) -> None:
-    """Neither PyTorch's nor its library of symbols: 2 s of every start, and 70 MB."""
+    """Neither PyTorch's nor its library of symbols: 2 s of every start, and 70 MB; layers computed again or kept."""
     code = (
-        "import sys, foldkit; from pathlib import Path; foldkit.train(foldkit.read_sheet(Path('fold.toml'), "
-        "['train.steps=1'])); print([name for name in ('torch._dynamo', 'sympy') if name in sys.modules])"
+        "import sys, foldkit; from pathlib import Path; [foldkit.train(foldkit.read_sheet(Path('fold.toml'), "
+        "['train.steps=1', f'train.recompute={again}'])) for again in ('true', 'false')]; "
+        "print([name for name in ('torch._dynamo', 'sympy') if name in sys.modules])"
     )
     done = subprocess.run([sys.executable, "-c", code], cwd=work_folder, capture_output=True, text=True, check=True)
     assert done.stdout.splitlines()[-1] == "[]"

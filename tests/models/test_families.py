@@ -169,6 +169,27 @@ def test_quick_layers_give_what_the_layers_give() -> None:
     assert found == {*FORMED, "gemma2"}
 
 
+@pytest.mark.parametrize("apart", [False, True])
+def test_what_is_computed_again_draws_the_same_dropout(apart: bool) -> None:
+    """The gradient of layers that were kept; where numbers are drawn anew on the way back it differs: the control."""
+    decoder = copy.deepcopy(decoder_of("llama"))
+    adapter = attach(decoder, AdapterSettings(rank=2, dropout=0.3))
+    for factor in adapter.parameters:
+        torch.nn.init.normal_(factor, std=0.1, generator=torch.Generator().manual_seed(1))
+    decoder.train()
+    found = []
+    for decoder.recompute in (False, True):
+        torch.manual_seed(2)
+        result, drawn = decoder(torch.tensor([IDS])).square().sum(), torch.get_rng_state()
+        with pytest.MonkeyPatch.context() as patch:
+            if apart:
+                patch.setattr("foldkit.models.recomputing.restore_random_state", lambda *_: None)
+            found.append(torch.autograd.grad(result, adapter.parameters))
+        assert apart or torch.equal(torch.get_rng_state(), drawn)
+    distance = max(float((a - b).norm() / b.norm()) for b, a in zip(*found, strict=True))
+    assert distance > 1e-2 if apart else distance < 1e-12
+
+
 @pytest.mark.parametrize(
     ("changes", "few_keys"),
     [

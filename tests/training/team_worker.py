@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import sys
 from pathlib import Path
 
@@ -21,15 +22,16 @@ from .test_training import with_adapter
 SETTINGS = TrainSettings(micro_batch=3, clip=1e9)
 
 
-def found_by(team: Team, *, sharded: bool = False) -> dict[str, torch.Tensor]:
+def found_by(team: Team, *, sharded: bool = False, recompute: bool = False) -> dict[str, torch.Tensor]:
     """Return the gradient that this process holds after a batch, and the figures of the batch and of a validation."""
+    settings = dataclasses.replace(SETTINGS, recompute=recompute)
     decoder, adapter = with_adapter()
     if sharded:
         shard(decoder, adapter.parameters, decoder.device)
         held = sum(w.to_local().numel() for w in decoder.layers.parameters() if isinstance(w, DTensor))
         assert held <= 0.51 * (decoder.n_parameters - adapter.n_parameters)
-    objective = ReplyObjective(SETTINGS)
-    stepper = Stepper(decoder, adapter, SETTINGS, objective, team)
+    objective = ReplyObjective(settings)
+    stepper = Stepper(decoder, adapter, settings, objective, team)
     figures = stepper.gradient(stepper.passes(ten_examples()))
     checked = mean_loss(decoder, objective, objective.passes(ten_examples(), team.size), team)
     grads = {str(index): f.grad for index, f in enumerate(adapter.parameters) if f.grad is not None}
@@ -39,5 +41,5 @@ def found_by(team: Team, *, sharded: bool = False) -> dict[str, torch.Tensor]:
 
 if __name__ == "__main__":
     with joined_team() as joined:
-        found = found_by(joined, sharded=sys.argv[2] == "sharded")
+        found = found_by(joined, sharded="sharded" in sys.argv, recompute="recompute" in sys.argv)
         safetensors.torch.save_file(found, Path(sys.argv[1]) / f"{joined.rank}.safetensors")

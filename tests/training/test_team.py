@@ -49,10 +49,10 @@ def test_only_the_first_process_says_that_it_kept_a_step(rank: int, said: str) -
         list(events)
 
 
-@pytest.mark.parametrize("base", ["whole", "sharded"])
-def test_two_processes_have_the_gradient_of_one(tmp_path: Path, base: str) -> None:
+@pytest.mark.parametrize("how", [(), ("sharded",), ("sharded", "recompute")])
+def test_two_processes_have_the_gradient_of_one(tmp_path: Path, how: tuple[str, ...]) -> None:
     """Both hold it, and the figures, to 1e-9 in float64; one that does not hear the other differs: the control."""
-    in_two_processes(["-m", "tests.training.team_worker", str(tmp_path), base], ROOT)
+    in_two_processes(["-m", "tests.training.team_worker", str(tmp_path), *how], ROOT)
     alone = found_by(ALONE)
     for rank in ("0", "1"):
         found = safetensors.torch.load_file(tmp_path / f"{rank}.safetensors")

@@ -16,7 +16,6 @@ from typing import cast
 import torch
 from torch import Tensor, nn
 from torch.nn import functional
-from torch.utils.checkpoint import checkpoint
 
 from .attention import attend, attend_pieces, window_mask
 from .cache import Cache, Slot
@@ -26,6 +25,7 @@ from .linear import Linear, join, linear, together
 from .norms import frozen_rms_norm
 from .piece import Piece, piece_positions
 from .pieces import FEW_KEYS, Pieces
+from .recomputing import recomputed
 from .rotary import Rope, rotary_angles, rotate
 from .spec import ModelSpec
 
@@ -257,13 +257,11 @@ class Decoder(nn.Module):
             if rope is not None and rope not in angles:
                 cos, sin = rotary_angles(positions, rope)
                 angles[rope] = (cos.to(x.dtype), sin.to(x.dtype))
-            given = [x, ids.shape[1], angles[rope], masks[self.spec.window(index)], slots[index]]
+            given = [ids.shape[1], angles[rope], masks[self.spec.window(index)], slots[index]]
             if wanted is not None and index == self.spec.n_layers - 1:
                 given.append(wanted)
-            if self.recompute and torch.is_grad_enabled():
-                x = checkpoint(layer, *given, use_reentrant=False)
-            else:
-                x = layer(*given)
+            again = self.recompute and torch.is_grad_enabled()
+            x = recomputed(layer, x, *given) if again else layer(x, *given)
         out: Tensor = self.norm(x)
         return out.view(*ids.shape, -1) if wanted is None else out
 

@@ -17,13 +17,13 @@ from foldkit.datasets import Example, token_counts
 from foldkit.formats import FoldKitError, LostProcessError
 from foldkit.models.decoder import Decoder
 from foldkit.models.freeing import memory_kept
+from foldkit.models.random_state import random_state
 
 from .batches import batches, count_steps, refuse_empty
 from .events import Checked, Checking, Due, Finished, Skipped, Started, Stepped, TrainEvent
 from .memory import peak_bytes
 from .objective import Objective, Tally, tallies
 from .pair_objective import Reference, objective_for
-from .random_state import random_state
 from .schedule import check_steps, rate_at, steps_end
 from .settings import BEST_BY, TrainSettings
 from .state import Snapshot, TrainState

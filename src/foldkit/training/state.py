@@ -10,9 +10,9 @@ from typing import Any
 from torch import Tensor
 
 from foldkit.adapters.attaching import Adapter
+from foldkit.models.random_state import restore_random_state
 
 from .optimiser import Optimiser
-from .random_state import restore_random_state
 
 _MOMENTS = ("exp_avg", "exp_avg_sq", "step")
 
