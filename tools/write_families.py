@@ -37,6 +37,9 @@ The column GGUF says what such a file calls the family; those of mistral name th
 gemma3 do not say how attention is scaled; the published values are used. Rotary positions may be stretched by the rules
 linear, llama3, yarn and longrope; past the original positions of longrope a context is refused.
 
+Of a base in a folder that reads pictures or sounds too, whose config has a `text_config` of one of these families, the
+part for text is opened, and its other weights are left alone. Made-up files of such a base were tried, no real ones.
+
 Tokenizers come from `tokenizer.json`, or from GGUF metadata: byte-level pairs with the pre-splitters
 {splitters};
 pieces joined by score, and unigrams. Texts are encoded apart from the markup around them, so that none is taken for

@@ -149,7 +149,8 @@ def test_a_folder_comes_back_as_it_was_saved(base_folder: Path, tmp_path: Path) 
     ("change", "said"),
     [
         ({"model_type": "lama"}, "did you mean 'llama'"),
-        ({"model_type": "gemma3", "text_config": {}}, "a .gguf file of it has the part for text alone"),
+        ({"model_type": "sees", "text_config": {"model_type": "reads"}}, "a .gguf file of it has the part for text"),
+        ({"model_type": [], "text_config": {"model_type": []}}, "text_config: model_type: expected one of llama"),
         ({"quantization_config": {"bits": 4}}, "quantization_config.* plain floats, or a .gguf file"),
         ({"hidden_act": "relu2"}, "hidden_act"),
         ({"attention_bias": True}, "weights missing, first model.layers.0.self_attn.q_proj.bias"),

@@ -121,6 +121,48 @@ def test_keys_that_say_the_same_again_change_nothing(case: str, more: dict[str, 
             spec_from_config({**config, **more, key: 0.75}, "here")
 
 
+@pytest.mark.parametrize("case", ["llama", "gemma3_text"])
+@pytest.mark.parametrize(
+    ("stem", "head"),
+    [
+        ("model.language_model.", ""),
+        ("language_model.model.", "language_model."),
+        ("model.text_model.", ""),
+        ("model.", ""),
+    ],
+)
+def test_of_a_base_that_reads_more_than_text_the_part_for_text_is_opened(
+    tmp_path: Path, case: str, stem: str, head: str
+) -> None:
+    """As the base that it would be alone; a layer that its config does not have is refused: the control."""
+    config = config_of(case)
+    tied = {"tie_word_embeddings": config.pop("tie_word_embeddings")}
+    whole = {"model_type": "sees", "vision_config": {"hidden_size": 9}, "text_config": config} | tied
+    tensors = drawn(config | tied)
+    named = {stem + name.removeprefix("model."): t for name, t in tensors.items() if name.startswith("model.")}
+    named |= {head + name: value for name, value in tensors.items() if not name.startswith("model.")}
+    named |= {"vision_tower.layers.0.weight": torch.ones(9, 9)}
+    opened = open_base(write_folder(tmp_path / "b", whole, named), torch.float64).decoder
+    alone = open_base(write_folder(tmp_path / "a", config | tied, tensors), torch.float64).decoder
+    assert opened.spec == alone.spec
+    np.testing.assert_array_equal(streams_of(opened)[1], streams_of(alone)[1])
+    named[f"{stem}layers.9.mlp.up_proj.weight"] = torch.ones(2, 2)
+    with pytest.raises(InputError, match=r"layers\.9\.mlp\.up_proj"):
+        open_base(write_folder(tmp_path / "c", whole, named))
+
+
+def test_what_a_part_for_text_leaves_out_is_what_its_family_has() -> None:
+    """By the published config of the smallest of them that reads pictures; alone the same says too little."""
+    given = {"hidden_size": 2560, "intermediate_size": 10240, "num_hidden_layers": 34, "sliding_window": 1024}
+    part = {"model_type": "gemma3_text", "rope_scaling": {"rope_type": "linear", "factor": 8.0}} | given
+    spec = spec_from_config({"model_type": "gemma3", "text_config": part}, "here")
+    assert (spec.vocab_size, spec.n_heads, spec.n_kv_heads, spec.head_dim) == (262208, 8, 4, 256)
+    assert (spec.rope.base, spec.rope.factor, spec.local_rope.base) == (1e6, 8.0, 1e4)  # type: ignore[union-attr]
+    assert (spec.tied_head, spec.attention_scale, sum(not window for window in spec.windows)) == (True, 1 / 16, 5)
+    with pytest.raises(InputError, match="num_attention_heads"):
+        spec_from_config(part, "here")
+
+
 @functools.cache
 def decoder_of(case: str) -> Decoder:
     config = config_of(case)

@@ -375,17 +375,42 @@ FAMILIES: dict[str, Family] = {
 }
 
 
+# What the configs of parts for text leave out, as their family has it.
+_UNSAID: dict[str, dict[str, Any]] = {
+    "gemma3_text": {
+        "vocab_size": 262208,
+        "num_attention_heads": 8,
+        "num_key_value_heads": 4,
+        "head_dim": 256,
+        "max_position_embeddings": 131072,
+    }
+}
+
+
+def reads_more_than_text(config: Mapping[str, Any]) -> bool:
+    """Say whether a config is of a base that reads pictures or sounds too, with a part for text."""
+    return isinstance(config.get("text_config"), Mapping) and str(config.get("model_type")) not in FAMILIES
+
+
+def _of_text(config: Mapping[str, Any]) -> Mapping[str, Any]:
+    """Return the config of the part for text, with what it leaves out."""
+    part = config["text_config"]
+    tied = {key: value for key, value in config.items() if key == "tie_word_embeddings"}
+    return _UNSAID.get(str(part.get("model_type")), {}) | tied | dict(part)
+
+
 def spec_from_config(config: Mapping[str, Any], where: str) -> ModelSpec:
-    """Return the spec that a config of a known family says.
+    """Return the spec that a config of a known family says; of a base that reads more than text, of its part for text.
 
     Raises InputError naming the key that is missing, out of range, or says something that the decoder cannot do.
     """
+    if reads_more := reads_more_than_text(config):
+        config, where = _of_text(config), f"{where}, text_config"
     name = config.get("model_type")
     if not isinstance(name, str) or name not in FAMILIES:
-        known = ", ".join(FAMILIES)
         more = "it reads more than text; a .gguf file of it has the part for text alone"
-        todo = more if "text_config" in config else near_name(str(name), FAMILIES)
-        raise InputError(where, "model_type", f"one of {known}", name, todo)
+        todo = more if reads_more else near_name(str(name), FAMILIES)
+        raise InputError(where, "model_type", f"one of {', '.join(FAMILIES)}", name, todo)
     reader = Config(config, where)
     spec = ModelSpec(**FAMILIES[name].spec(reader), family=name)
     reader.finish()

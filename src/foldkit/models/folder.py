@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 
 import safetensors
@@ -18,12 +18,15 @@ from foldkit.formats.json_object import read_json
 from foldkit.formats.pointer import refuse_pointer
 
 from .decoder import Decoder
-from .families import FAMILIES, config_from_spec, spec_from_config
+from .families import FAMILIES, config_from_spec, reads_more_than_text, spec_from_config
 from .spec import ModelSpec
 from .weights import file_names, parameter_shapes, to_ours, to_theirs
 
 # Tables that the files of some families hold beside their weights, and the head where it is tied.
 _BUFFERS = re.compile(r".*\.(inv_freq|masked_bias|attn\.bias|attention\.bias)|lm_head\.weight|embed_out\.weight")
+
+# What the weights of a part for text are called by in the files of bases that read more.
+_PARTS = ("model.language_model.", "language_model.model.", "model.text_model.")
 
 _PICKLED = (".bin", ".pt", ".pth")
 
@@ -39,9 +42,39 @@ def read_config(folder: Path) -> dict[str, object]:
 def read_folder(folder: Path) -> tuple[ModelSpec, Iterator[tuple[str, Tensor]]]:
     """Return the spec and our named weights one by one, in the dtype that the files hold.
 
-    Raises InputError for a weight that is missing, and for one that the family does not have.
+    Of a base that reads more than text these are those of its part for text. Raises InputError for a weight that is
+    missing, and for one that the family does not have.
     """
-    spec = spec_from_config(read_config(folder), str(folder / "config.json"))
+    config = read_config(folder)
+    spec = spec_from_config(config, str(folder / "config.json"))
+    places = _places(folder)
+    shapes = parameter_shapes(spec)
+    wanted = list(file_names(list(shapes), FAMILIES[spec.family].modules))
+    stem = wanted[0].split(".")[0] + "."
+    put = _called(wanted[0], stem, places)
+    called = {name: _renamed(name, stem, put) for name in wanted}
+    foreign = sorted(set(places) - set(called.values()))
+    foreign = [name for name in foreign if not _BUFFERS.fullmatch(name)]
+    if reads_more_than_text(config):
+        foreign = [name for name in foreign if name.startswith(put)]
+    if foreign:
+        todo = "choose a base of a known family"
+        raise InputError(places[foreign[0]], "weights", "those of the config alone", foreign[0], todo)
+    missing = [name for name in wanted if called[name] not in places]
+    if missing:
+        what = f"{len(missing)} weights missing, first {missing[0]}"
+        raise InputError(folder, "*.safetensors", "all weights of the config", what, "fetch the missing files")
+
+    def tensor(name: str) -> Tensor:
+        with safetensors.safe_open(places[called[name]], framework="pt") as file:
+            found: Tensor = file.get_tensor(called[name])
+            return found
+
+    return spec, to_ours(tensor, spec, shapes)
+
+
+def _places(folder: Path) -> dict[str, Path]:
+    """Return the names of all weights, and which file each stands in."""
     places: dict[str, Path] = {}
     for path in weight_files(folder):
         refuse_pointer(path)
@@ -50,26 +83,7 @@ def read_folder(folder: Path) -> tuple[ModelSpec, Iterator[tuple[str, Tensor]]]:
                 places |= dict.fromkeys(file.keys(), path)
         except (safetensors.SafetensorError, OSError) as error:
             raise InputError(path, "file", "a safetensors file", str(error), "fetch the file again") from None
-    shapes = parameter_shapes(spec)
-    wanted = list(file_names(list(shapes), FAMILIES[spec.family].modules))
-    prefix = _left_out_prefix(wanted, places)
-    foreign = sorted(set(places) - {name.removeprefix(prefix) for name in wanted})
-    foreign = [name for name in foreign if not _BUFFERS.fullmatch(name)]
-    if foreign:
-        todo = "choose a base of a known family"
-        raise InputError(places[foreign[0]], "weights", "those of the config alone", foreign[0], todo)
-    missing = [name for name in wanted if name.removeprefix(prefix) not in places]
-    if missing:
-        what = f"{len(missing)} weights missing, first {missing[0]}"
-        raise InputError(folder, "*.safetensors", "all weights of the config", what, "fetch the missing files")
-
-    def tensor(name: str) -> Tensor:
-        name = name.removeprefix(prefix)
-        with safetensors.safe_open(places[name], framework="pt") as file:
-            found: Tensor = file.get_tensor(name)
-            return found
-
-    return spec, to_ours(tensor, spec, shapes)
+    return places
 
 
 def weight_files(folder: Path) -> list[Path]:
@@ -101,10 +115,16 @@ def _named_files(index: Path) -> list[Path]:
     return [index.parent / name for name in names]
 
 
-def _left_out_prefix(wanted: Sequence[str], places: Mapping[str, Path]) -> str:
-    """Return the first part of the names where the files leave it out, as some do that hold the stem alone."""
-    first = wanted[0].split(".")[0] + "."
-    return first if wanted[0] not in places and wanted[0].removeprefix(first) in places else ""
+def _called(name: str, stem: str, places: Mapping[str, Path]) -> str:
+    """Return what the files call the stem of their names: some that hold it alone leave it out."""
+    return next((put for put in (stem, "", *_PARTS) if _renamed(name, stem, put) in places), stem)
+
+
+def _renamed(name: str, stem: str, put: str) -> str:
+    """Return a name as it is in files that call the stem so; one besides it, of the head, may stand in the part too."""
+    if name.startswith(stem):
+        return put + name.removeprefix(stem)
+    return f"language_model.{name}" if put.startswith("language_model.") else name
 
 
 def save_folder(decoder: Decoder, folder: Path, end_id: int) -> None:

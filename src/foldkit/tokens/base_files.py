@@ -81,7 +81,10 @@ def _from_folder(folder: Path) -> TextSide:
 def _config(folder: Path) -> dict[str, Any]:
     at = folder / "config.json"
     if at.exists():
-        return _json(at)
+        config = _json(at)
+        # Of a base that reads more than text some of it stands with its part for text.
+        part = config.get("text_config")
+        return part | config if isinstance(part, dict) else config
     below = (path.parent for depth in ("*", "*/*") for path in sorted(folder.glob(f"{depth}/config.json")))
     todo = f"is it {found}?" if (found := next(below, None)) else "check the path of the base"
     raise InputError(at, "file", "a config.json in the base's folder", None, todo)
