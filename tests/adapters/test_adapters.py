@@ -28,6 +28,7 @@ from foldkit.adapters import (
 from foldkit.adapters.attaching import detach
 from foldkit.formats import InputError, UsageError
 from foldkit.models import Base, Decoder, chunked_loss, learned_stream, open_base, pad
+from foldkit.models.dropout import drawn, scale_of
 from foldkit.models.linear import Linear
 
 from ..conftest import assert_even, tiny_decoder, write_base
@@ -84,10 +85,66 @@ def test_one_map_is_w_plus_scaled_ba() -> None:
     torch.testing.assert_close(low(x), x @ (merged + below[1] @ below[0]).T, rtol=1e-12, atol=1e-13)
     low.dropout = 0.5
     torch.manual_seed(3)
-    dropped = x * torch.nn.functional.dropout(torch.ones_like(x), 0.5)
+    stays = drawn(x, 0.5)
     torch.manual_seed(3)
-    expected = x @ whole.T + 2.0 * dropped @ low.factor_a.T @ low.factor_b.T
+    expected = x @ whole.T + 4.0 * (x * stays) @ low.factor_a.T @ low.factor_b.T
     torch.testing.assert_close(low.train()(x), expected, rtol=1e-12, atol=1e-13)
+
+
+@pytest.mark.parametrize("activation", ["", "silu"])
+def test_with_dropout_a_map_has_the_gradients_of_its_definition(activation: str) -> None:
+    """That is x W' + s / (1 - p) (x ∘ d) A' B' with d as drawn: by PyTorch's own way back, in float64 to 1e-12.
+
+    With a d that was drawn anew they differ: the control.
+    """
+    torch.manual_seed(4)
+    frozen = Linear(7, 5, bias=False, dtype=torch.float64)
+    frozen.weight.data.normal_()
+    frozen.requires_grad_(False)
+    low = LowRankLinear(frozen, 3, 2.0, 0.25, torch.float64).train()
+    low.factor_a.data.normal_()
+    low.factor_b.data.normal_()
+    inputs = [torch.randn(6, 7, dtype=torch.float64, requires_grad=True) for _ in range(2 if activation else 1)]
+    wanted = (*inputs, low.factor_a, low.factor_b)
+    torch.manual_seed(5)
+    found = torch.autograd.grad(
+        (low.of_activated(inputs, activation) if activation else low(*inputs)).square().sum(), wanted
+    )
+    for seed in (5, 6):
+        torch.manual_seed(seed)
+        x = torch.nn.functional.silu(inputs[0]) * inputs[1] if activation else inputs[0]
+        y = x @ frozen.weight.T + 2.0 / 0.75 * (x * drawn(x, 0.25)) @ low.factor_a.T @ low.factor_b.T
+        by_torch = torch.autograd.grad(y.square().sum(), wanted)
+        distances = [float((a - b).norm() / b.norm()) for a, b in zip(found, by_torch, strict=True)]
+        assert max(distances) < 1e-12 if seed == 5 else min(distances) > 1e-2
+
+
+@pytest.mark.parametrize("dropout", [0.05, 0.3, 0.95])
+def test_what_stays_is_drawn_with_its_chance_and_by_itself(dropout: float) -> None:
+    """Of 400,000 numbers: the share, those of each column and of pairs of neighbours, to five errors; by the seed.
+
+    What stays is multiplied so that the mean is that of all, to the share that two bytes can say.
+    """
+    torch.manual_seed(6)
+    x = torch.ones(2000, 200)
+    stays = drawn(x, dropout)
+    assert stays is not None
+    assert stays.unique().tolist() == [0, 1]
+    free, share = stays.double(), 1 - dropout
+    error = math.sqrt(share * dropout)
+    assert abs(float(free.mean()) - share) < 5 * error / math.sqrt(x.numel())
+    assert float((free.mean(0) - share).abs().max()) < 5 * error / math.sqrt(2000)
+    for far in (1, 2, 4, 200):
+        flat = free.flatten() - share
+        together = float((flat[far:] * flat[:-far]).mean())
+        assert abs(together) < 5 * error**2 / math.sqrt(x.numel())
+    assert scale_of(dropout) == pytest.approx(1 / share, rel=1e-3)
+    assert float(free.mean()) * scale_of(dropout) == pytest.approx(1, abs=5 * error / share / math.sqrt(x.numel()))
+    torch.manual_seed(6)
+    same = [torch.equal(again, stays) for again in (drawn(x, dropout), drawn(x, dropout)) if again is not None]
+    assert same == [True, False]
+    assert drawn(x, 0.0) is None
+    assert scale_of(0.0) == 1
 
 
 @pytest.mark.parametrize(("reach", "n_maps"), [("attention", 8), ("mlp", 6), ("all", 14)])

@@ -13,6 +13,7 @@ from torch import Tensor, nn
 from torch.nn import functional
 
 from foldkit.models.activating import activated
+from foldkit.models.dropout import drawn, scale_of
 from foldkit.models.held import FrozenLinear, Parts, times
 from foldkit.models.linear import Linear, LinearMap, one_after_the_other
 from foldkit.models.pairs import Pair
@@ -65,10 +66,9 @@ class LowRankLinear(nn.Module):
         """Return what the map is as it stands now, None where it is more than products and a bias."""
         if not self.enabled:
             return self.frozen.parts()
-        dropping = self.dropout and self.training
-        if dropping or self.magnitude is not None:
+        if self.magnitude is not None or self._drops_beside:
             return None
-        return Parts(self.frozen.matrix, self.frozen.bias, *self._scaled_pair())
+        return Parts(self.frozen.matrix, self.frozen.bias, *self._scaled_pair(), self._dropout)
 
     def trained(self) -> dict[str, nn.Parameter]:
         """Return what is trained, by its name in an adapter file."""
@@ -103,18 +103,27 @@ class LowRankLinear(nn.Module):
         if len(lows) < len(maps):
             return one_after_the_other(x, maps, joined)
         factors = [factor for low in lows for factor in low._scaled_pair()]
-        ys = adapted((x,), joined, [low.frozen.matrix for low in lows], factors)
+        ys = adapted((x,), joined, [low.frozen.matrix for low in lows], factors, dropout=lows[0]._dropout)
         return [low._finished(x, y) for low, y in zip(lows, ys, strict=True)]
 
     @property
     def _fused(self) -> bool:
         """Whether the hand-written way back serves: with gradients, and nothing else to do."""
-        dropping = self.dropout and self.training
-        return torch.is_grad_enabled() and self.enabled and not dropping
+        return torch.is_grad_enabled() and self.enabled and not self._drops_beside
+
+    @property
+    def _dropout(self) -> float:
+        """The share of what goes in that the trained pair is not given now."""
+        return self.dropout if self.training else 0.0
+
+    @property
+    def _drops_beside(self) -> bool:
+        """Whether the trained pair is not given all that the one beside it is."""
+        return bool(self._dropout) and self.frozen_a is not None
 
     def _fused_of(self, inputs: Sequence[Tensor], activation: str = "") -> Tensor:
         matrix = self.frozen.matrix
-        (y,) = adapted(inputs, matrix, [matrix], self._scaled_pair(), activation)
+        (y,) = adapted(inputs, matrix, [matrix], self._scaled_pair(), activation, self._dropout)
         return self._finished(inputs[0], y)
 
     def _pair(self) -> tuple[Tensor, Tensor, float]:
@@ -129,12 +138,13 @@ class LowRankLinear(nn.Module):
         return a, b if scale == 1 else scale * b
 
     def _with_low(self, x: Tensor, y: Tensor) -> Tensor:
-        if self.dropout and self.training:
-            y = _added(y, functional.dropout(x, self.dropout), self.factor_a, self.factor_b, self.scale)
-            if self.frozen_a is not None and self.frozen_b is not None:
-                y = _added(y, x, self.frozen_a, self.frozen_b, 1.0)
-            return y
-        return _added(y, x, *self._pair())
+        stays = drawn(x, self._dropout)
+        if stays is None:
+            return _added(y, x, *self._pair())
+        y = _added(y, x * stays, self.factor_a, self.factor_b, self.scale * scale_of(self._dropout))
+        if self.frozen_a is not None and self.frozen_b is not None:
+            y = _added(y, x, self.frozen_a, self.frozen_b, 1.0)
+        return y
 
     def _finished(self, x: Tensor, y: Tensor) -> Tensor:
         """Bring the sum of both products to its magnitude, where it has one, and add what the frozen map adds."""

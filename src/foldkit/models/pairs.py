@@ -3,6 +3,7 @@
 y_i = x W_i' + l_i B_i' with l_i = x A_i'. With g_i the gradient to y_i: the gradient to B_i is g_i' l_i, to A_i h_i' x
 with h_i = g_i B_i, and to x, beside that of the products, the sum of h_i A_i (Hu et al. 2021, eq. 3, chain rule).
 Pairs may be wider than x and y: what is narrower is widened as it is used, so that none of it is kept twice.
+With dropout the pairs are given what of x stays, times a scale, and the gradient to x goes the same way back.
 """
 
 from __future__ import annotations
@@ -16,10 +17,17 @@ from torch import Tensor
 Pair = tuple[Tensor, Tensor]
 
 
-def add_pairs(ys: Sequence[Tensor], x: Tensor, pairs: Sequence[Pair]) -> Tensor:
-    """Add x A' B' for x (n, d_in) to each y (n, d_out) in place; return all x A' side by side, (n, ranks)."""
+def add_pairs(
+    ys: Sequence[Tensor], x: Tensor, pairs: Sequence[Pair], stays: Tensor | None = None, scale: float = 1.0
+) -> Tensor:
+    """Add x A' B' for x (n, d_in) to each y (n, d_out) in place; return all x A' side by side, (n, ranks).
+
+    `stays` (n, d_in) is what of x stays, 1 or 0, all where it is None.
+    """
     firsts = _firsts(pairs)
-    low = x.to(firsts.dtype) @ firsts.T
+    low = _staying(x.to(firsts.dtype), stays) @ firsts.T
+    if scale != 1:
+        low.mul_(scale)
     for y, one, (_, b) in zip(ys, _by_rank(low, pairs), pairs, strict=True):
         if y.dtype == b.dtype:
             y.addmm_(one, b.T)
@@ -28,7 +36,14 @@ def add_pairs(ys: Sequence[Tensor], x: Tensor, pairs: Sequence[Pair]) -> Tensor:
     return low
 
 
-def pairs_back(to_ys: Sequence[Tensor], x: Tensor, low: Tensor, pairs: Sequence[Pair]) -> tuple[Tensor, list[Tensor]]:
+def pairs_back(
+    to_ys: Sequence[Tensor],
+    x: Tensor,
+    low: Tensor,
+    pairs: Sequence[Pair],
+    stays: Tensor | None = None,
+    scale: float = 1.0,
+) -> tuple[Tensor, list[Tensor]]:
     """Return the gradients to x, without that of the products, and to A and B of each pair in turn."""
     highs, to_seconds = [], []
     for narrow, one, (_, b) in zip(to_ys, _by_rank(low, pairs), pairs, strict=True):
@@ -36,9 +51,15 @@ def pairs_back(to_ys: Sequence[Tensor], x: Tensor, low: Tensor, pairs: Sequence[
         highs.append(to_y @ b)
         to_seconds.append((one.T @ to_y).T)  # the few rows on the left: on a CPU that takes half the time
     high = torch.cat(highs, dim=1)
-    to_firsts = (high.T @ x.to(low.dtype)).split_with_sizes([len(a) for a, _ in pairs])
+    if scale != 1:
+        high.mul_(scale)
+    to_firsts = (high.T @ _staying(x.to(low.dtype), stays)).split_with_sizes([len(a) for a, _ in pairs])
     factors = [factor for both in zip(to_firsts, to_seconds, strict=True) for factor in both]
-    return (high @ _firsts(pairs)).to(x.dtype), factors
+    return _staying(high @ _firsts(pairs), stays).to(x.dtype), factors
+
+
+def _staying(x: Tensor, stays: Tensor | None) -> Tensor:
+    return x if stays is None else x * stays
 
 
 def _firsts(pairs: Sequence[Pair]) -> Tensor:

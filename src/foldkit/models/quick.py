@@ -74,7 +74,7 @@ class QuickLayer(NamedTuple):
 
 def _times(x: Tensor, parts: Parts) -> Tensor:
     """Return what a map gives for x (batch, d_in), (batch, d_out)."""
-    weight, bias, a, b = parts
+    weight, bias, a, b, _ = parts
     assert isinstance(weight, Tensor)  # `_plain` saw to it
     alone = len(x) == 1 and not is_narrower(weight, x)
     y = functional.linear(x, weight, bias) if alone else linear(x, weight, bias)
@@ -129,9 +129,9 @@ def parts_of(module: nn.Module | None) -> Parts | None:
 
 
 def _plain(module: nn.Module | None) -> Parts | None:
-    """Return what a map is whose matrix stands there in floats, None for another."""
+    """Return what a map is whose matrix stands there in floats, None for another, and while it drops anything."""
     parts = parts_of(module)
-    return parts if parts and isinstance(parts.matrix, Tensor) else None
+    return parts if parts and isinstance(parts.matrix, Tensor) and not parts.dropout else None
 
 
 def _side_by_side(joined: Tensor | None, maps: Sequence[nn.Module | None]) -> Parts | None:

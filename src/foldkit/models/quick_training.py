@@ -20,7 +20,7 @@ from .pairs import Pair
 from .piece_attention import Heads, attend_heads, attend_heads_back
 from .pieces import Pieces
 from .quick import after_norms, head_norm, is_common, norm_weight
-from .side import Side, mapped, mapped_back, side_of
+from .side import Low, Side, mapped, mapped_back, side_of
 
 
 class TrainingLayer(NamedTuple):
@@ -67,19 +67,19 @@ class _Layer(torch.autograd.Function):
         qkv, out, gate_up, down = zip(layer.sides, layer.dealt(factors), strict=True)
         root = root_of(x, layer.eps)
         normed = (x * root).mul_(layer.attention_norm)
-        together, low_qkv = mapped(normed, *qkv)
+        together, kept_qkv = mapped(normed, *qkv)
         heads = together.view(len(x), -1, layer.heads.size)
         before_heads = _norm_heads(layer, heads)
         _turn(layer.heads, heads, angles, 1)
         mixed, kept = attend_heads(layer.heads, heads, pieces)
-        x_2, low_out, before_out = _added(layer, of_wanted(mixed, wanted), *out, of_wanted(x, wanted), 0)
+        x_2, kept_out, before_out = _added(layer, of_wanted(mixed, wanted), *out, of_wanted(x, wanted), 0)
         root_2 = root_of(x_2, layer.eps)
         normed_2 = (x_2 * root_2).mul_(layer.mlp_norm)
-        both, low_up = mapped(normed_2, *gate_up)
+        both, kept_up = mapped(normed_2, *gate_up)
         hidden = activated(both.chunk(2, dim=1), layer.activation)
-        y, low_down, before_down = _added(layer, hidden, *down, x_2, 1)
+        y, kept_down, before_down = _added(layer, hidden, *down, x_2, 1)
         ctx.layer, ctx.angles, ctx.pieces, ctx.wanted, ctx.n_kept = layer, angles, pieces, wanted, len(kept)
-        lows, before = (low_qkv, low_out, low_up, low_down), (*before_heads, *before_out, *before_down)
+        lows, before = (*kept_qkv, *kept_out, *kept_up, *kept_down), (*before_heads, *before_out, *before_down)
         ctx.save_for_backward(
             x, root, normed, heads, mixed, x_2, root_2, normed_2, both, *lows, *before, *kept, *factors
         )
@@ -89,22 +89,22 @@ class _Layer(torch.autograd.Function):
     def backward(ctx: Any, *gradients: Tensor) -> tuple[Tensor | None, ...]:
         layer, pieces, wanted, (to_y,) = ctx.layer, ctx.pieces, ctx.wanted, gradients
         x, root, normed, heads, mixed, x_2, root_2, normed_2, both, *rest = ctx.saved_tensors
-        low_qkv, low_out, low_up, low_down, *rest = rest
-        before_heads, before_out, before_down, rest = rest[:2], rest[2:4], rest[4:6], rest[6:]
+        kept_qkv, kept_out, kept_up, kept_down = (rest[place : place + 2] for place in range(0, 8, 2))
+        before_heads, before_out, before_down, rest = rest[8:10], rest[10:12], rest[12:14], rest[14:]
         kept, factors = rest[: ctx.n_kept], rest[ctx.n_kept :]
         qkv, out, gate_up, down = zip(layer.sides, layer.dealt(factors), strict=True)
 
         to_down = _added_back(layer, to_y, before_down, 1)
-        to_normed, of_mlp = _gated_back(layer.activation, to_down, both, normed_2, (low_up, low_down), gate_up, down)
+        to_normed, of_mlp = _gated_back(layer.activation, to_down, both, normed_2, (kept_up, kept_down), gate_up, down)
         to_x_2 = rms_norm_back(to_normed, x_2, layer.mlp_norm, root_2, onto=to_y)
 
         to_out = _added_back(layer, to_x_2, before_out, 0)
-        to_mixed, of_out = mapped_back(to_out, of_wanted(mixed, wanted), low_out, *out)
+        to_mixed, of_out = mapped_back(to_out, of_wanted(mixed, wanted), kept_out, *out)
         to_mixed = _spread(to_mixed, wanted, len(x))
         to_heads = attend_heads_back(layer.heads, heads, mixed, kept, to_mixed, pieces)
         _turn(layer.heads, to_heads, ctx.angles, -1)
         _norm_heads_back(layer, to_heads, before_heads)
-        to_normed, of_qkv = mapped_back(to_heads.flatten(1), normed, low_qkv, *qkv)
+        to_normed, of_qkv = mapped_back(to_heads.flatten(1), normed, kept_qkv, *qkv)
         to_x = rms_norm_back(to_normed, x, layer.attention_norm, root, onto=_spread(to_x_2, wanted, len(x)))
         return None, None, None, None, to_x, *of_qkv, *of_out, *of_mlp
 
@@ -114,7 +114,7 @@ def _gated_back(
     to_y: Tensor,
     both: Tensor,
     normed: Tensor,
-    lows: tuple[Tensor | None, Tensor | None],
+    lows: tuple[Low, Low],
     gate_up: tuple[Side, Sequence[Pair | None]],
     down: tuple[Side, Sequence[Pair | None]],
 ) -> tuple[Tensor, list[Tensor]]:
@@ -144,7 +144,7 @@ _Before = Sequence[Tensor | None]
 
 def _added(
     layer: TrainingLayer, x: Tensor, side: Side, pairs: Sequence[Pair | None], onto: Tensor, place: int
-) -> tuple[Tensor, Tensor | None, _Before]:
+) -> tuple[Tensor, Low, _Before]:
     """Return what maps give for x, with what the layer does to it, added to `onto`; place 0 is attention, 1 the MLP."""
     norm, scale = layer.after_norms[place], layer.residual_scale
     if norm is None and scale == 1:

@@ -8,6 +8,7 @@ from typing import NamedTuple
 import torch
 from torch import Tensor, nn
 
+from .dropout import drawn, scale_of
 from .held import Matrix, add_times, times_back
 from .linear import holds
 from .pairs import Pair, add_pairs, pairs_back
@@ -17,13 +18,15 @@ from .quick import parts_of
 class Side(NamedTuple):
     """Maps of one input: how many outputs each has, and which of them have a low-rank pair.
 
-    `matrices` are one for all maps, where their weights stand side by side, or one for each.
+    `matrices` are one for all maps, where their weights stand side by side, or one for each. `dropout` is the share of
+    their input that pairs are not given, all of them the same.
     """
 
     matrices: tuple[Matrix, ...]
     bias: Tensor | None
     sizes: tuple[int, ...]
     paired: tuple[bool, ...]
+    dropout: float
 
     def with_matrices(self, y: Tensor) -> Iterable[tuple[Tensor, Matrix]]:
         """Return what each matrix gives of y (n, d_out), beside it."""
@@ -47,29 +50,39 @@ def side_of(joined: Tensor | None, maps: Sequence[nn.Module | None]) -> tuple[Si
         matrices = (joined,)
     biases = [one.bias for one in parts if one.bias is not None]
     sizes, paired = tuple(one.n_outputs for one in parts), tuple(one.factor_a is not None for one in parts)
-    factors = [factor for one in parts for factor in one[2:] if factor is not None]
-    return Side(matrices, torch.cat(biases) if biases else None, sizes, paired), factors
+    factors = [factor for one in parts for factor in (one.factor_a, one.factor_b) if factor is not None]
+    dropout = max(one.dropout for one in parts)
+    return Side(matrices, torch.cat(biases) if biases else None, sizes, paired, dropout), factors
 
 
-def mapped(
-    x: Tensor, side: Side, pairs: Sequence[Pair | None], onto: Tensor | None = None
-) -> tuple[Tensor, Tensor | None]:
-    """Return what maps give for x (n, d_in), added to `onto`, and the products x A', side by side."""
+# What pairs keep for their way back: the products x A', side by side, and what of x stayed.
+Low = tuple[Tensor | None, Tensor | None]
+
+
+def mapped(x: Tensor, side: Side, pairs: Sequence[Pair | None], onto: Tensor | None = None) -> tuple[Tensor, Low]:
+    """Return what maps give for x (n, d_in), added to `onto`, and what their pairs keep."""
     y = x.new_empty(len(x), sum(side.sizes)) if onto is None else onto.clone()
     for part, matrix in side.with_matrices(y):
         add_times(x, matrix, part, beta=int(onto is not None))
     if side.bias is not None:
         y.add_(side.bias)
     parts, own = _paired(y, side, pairs)
-    return y, add_pairs(parts, x, own) if own else None
+    if not own:
+        return y, (None, None)
+    stays = drawn(x, side.dropout)
+    return y, (add_pairs(parts, x, own, stays, scale_of(side.dropout)), stays)
 
 
 def mapped_back(
-    to_y: Tensor, x: Tensor, low: Tensor | None, side: Side, pairs: Sequence[Pair | None]
+    to_y: Tensor, x: Tensor, kept: Low, side: Side, pairs: Sequence[Pair | None]
 ) -> tuple[Tensor, list[Tensor]]:
     """Return the gradients to x, and to A and B of each pair in turn."""
     parts, own = _paired(to_y, side, pairs)
-    to_x, factors = (torch.zeros_like(x), []) if low is None else pairs_back(parts, x, low, own)
+    low, stays = kept
+    if low is None:
+        to_x, factors = torch.zeros_like(x), list[Tensor]()
+    else:
+        to_x, factors = pairs_back(parts, x, low, own, stays, scale_of(side.dropout))
     for part, matrix in side.with_matrices(to_y):
         times_back(part, matrix, to_x)
     return to_x, factors

@@ -51,12 +51,16 @@ def has_narrow(module: nn.Module) -> bool:
 
 
 class Parts(NamedTuple):
-    """All that a linear map is, where it is no more: x W' + x A' B' + bias, any but the matrix None where it is not."""
+    """All that a linear map is, where it is no more: x W' + x A' B' + bias, any but the matrix None where it is not.
+
+    `dropout` is the share of x that the pair is not given.
+    """
 
     matrix: Matrix
     bias: Tensor | None
     factor_a: Tensor | None = None
     factor_b: Tensor | None = None
+    dropout: float = 0.0
 
     @property
     def n_outputs(self) -> int:
