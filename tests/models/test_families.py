@@ -226,7 +226,7 @@ def test_what_is_computed_again_draws_the_same_dropout(apart: bool) -> None:
         result, drawn = decoder(torch.tensor([IDS])).square().sum(), torch.get_rng_state()
         with pytest.MonkeyPatch.context() as patch:
             if apart:
-                patch.setattr("foldkit.models.recomputing.restore_random_state", lambda *_: None)
+                patch.setattr("foldkit.models.random_state.restore_random_state", lambda *_: None)
             found.append(torch.autograd.grad(result, adapter.parameters))
         assert apart or torch.equal(torch.get_rng_state(), drawn)
     distance = max(float((a - b).norm() / b.norm()) for b, a in zip(*found, strict=True))

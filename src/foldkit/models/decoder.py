@@ -260,7 +260,8 @@ class Decoder(nn.Module):
             given = [ids.shape[1], angles[rope], masks[self.spec.window(index)], slots[index]]
             if wanted is not None and index == self.spec.n_layers - 1:
                 given.append(wanted)
-            again = self.recompute and torch.is_grad_enabled()
+            # A layer that is no module goes its way back itself.
+            again = self.recompute and torch.is_grad_enabled() and isinstance(layer, nn.Module)
             x = recomputed(layer, x, *given) if again else layer(x, *given)
         out: Tensor = self.norm(x)
         return out.view(*ids.shape, -1) if wanted is None else out

@@ -20,20 +20,24 @@ Pair = tuple[Tensor, Tensor]
 def add_pairs(
     ys: Sequence[Tensor], x: Tensor, pairs: Sequence[Pair], stays: Tensor | None = None, scale: float = 1.0
 ) -> Tensor:
-    """Add x A' B' for x (n, d_in) to each y (n, d_out) in place; return all x A' side by side, (n, ranks).
-
-    `stays` (n, d_in) is what of x stays, 1 or 0, all where it is None.
-    """
-    firsts = _firsts(pairs)
-    low = _staying(x.to(firsts.dtype), stays) @ firsts.T
-    if scale != 1:
-        low.mul_(scale)
+    """Add x A' B' for x (n, d_in) to each y (n, d_out) in place; return all x A' side by side, as `low_of`."""
+    low = low_of(x, pairs, stays, scale)
     for y, one, (_, b) in zip(ys, _by_rank(low, pairs), pairs, strict=True):
         if y.dtype == b.dtype:
             y.addmm_(one, b.T)
         else:
             y.add_(one @ b.T)
     return low
+
+
+def low_of(x: Tensor, pairs: Sequence[Pair], stays: Tensor | None = None, scale: float = 1.0) -> Tensor:
+    """Return all x A' side by side, (n, ranks), times a scale.
+
+    `stays` (n, d_in) is what of x stays, 1 or 0, all where it is None.
+    """
+    firsts = _firsts(pairs)
+    low = _staying(x.to(firsts.dtype), stays) @ firsts.T
+    return low if scale == 1 else low.mul_(scale)
 
 
 def pairs_back(

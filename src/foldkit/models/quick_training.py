@@ -20,15 +20,18 @@ from .pairs import Pair
 from .piece_attention import Heads, attend_heads, attend_heads_back
 from .pieces import Pieces
 from .quick import after_norms, head_norm, is_common, norm_weight
-from .side import Low, Side, mapped, mapped_back, side_of
+from .random_state import drawing_from, random_state
+from .side import Low, Side, kept_of, mapped, mapped_back, side_of
 
 
 class TrainingLayer(NamedTuple):
     """The numbers of a layer and the pairs that are trained. Called as the layer is on a row of pieces.
 
     `head_norm` is of queries and keys, `after_norms` of what attention and MLP give, each None where there is none.
+    With `recompute` it keeps what it is given alone.
     """
 
+    recompute: bool
     heads: Heads
     activation: str
     residual_scale: float
@@ -64,34 +67,23 @@ class _Layer(torch.autograd.Function):
         x: Tensor,
         *factors: Tensor,
     ) -> Tensor:
-        qkv, out, gate_up, down = zip(layer.sides, layer.dealt(factors), strict=True)
-        root = root_of(x, layer.eps)
-        normed = (x * root).mul_(layer.attention_norm)
-        together, kept_qkv = mapped(normed, *qkv)
-        heads = together.view(len(x), -1, layer.heads.size)
-        before_heads = _norm_heads(layer, heads)
-        _turn(layer.heads, heads, angles, 1)
-        mixed, kept = attend_heads(layer.heads, heads, pieces)
-        x_2, kept_out, before_out = _added(layer, of_wanted(mixed, wanted), *out, of_wanted(x, wanted), 0)
-        root_2 = root_of(x_2, layer.eps)
-        normed_2 = (x_2 * root_2).mul_(layer.mlp_norm)
-        both, kept_up = mapped(normed_2, *gate_up)
-        hidden = activated(both.chunk(2, dim=1), layer.activation)
-        y, kept_down, before_down = _added(layer, hidden, *down, x_2, 1)
-        ctx.layer, ctx.angles, ctx.pieces, ctx.wanted, ctx.n_kept = layer, angles, pieces, wanted, len(kept)
-        lows, before = (*kept_qkv, *kept_out, *kept_up, *kept_down), (*before_heads, *before_out, *before_down)
-        ctx.save_for_backward(
-            x, root, normed, heads, mixed, x_2, root_2, normed_2, both, *lows, *before, *kept, *factors
-        )
+        ctx.layer, ctx.given, ctx.n_factors = layer, (angles, pieces, wanted), len(factors)
+        ctx.random = random_state(x.device) if layer.recompute else None
+        y, kept = _ahead(layer, angles, pieces, wanted, x, factors)
+        ctx.save_for_backward(x, *factors, *(() if layer.recompute else kept))
         return y
 
     @staticmethod
     def backward(ctx: Any, *gradients: Tensor) -> tuple[Tensor | None, ...]:
-        layer, pieces, wanted, (to_y,) = ctx.layer, ctx.pieces, ctx.wanted, gradients
-        x, root, normed, heads, mixed, x_2, root_2, normed_2, both, *rest = ctx.saved_tensors
-        kept_qkv, kept_out, kept_up, kept_down = (rest[place : place + 2] for place in range(0, 8, 2))
-        before_heads, before_out, before_down, rest = rest[8:10], rest[10:12], rest[12:14], rest[14:]
-        kept, factors = rest[: ctx.n_kept], rest[ctx.n_kept :]
+        layer, (angles, pieces, wanted), (to_y,) = ctx.layer, ctx.given, gradients
+        x, *rest = ctx.saved_tensors
+        factors, kept = rest[: ctx.n_factors], rest[ctx.n_factors :]
+        if layer.recompute:
+            with drawing_from(ctx.random, x.device):
+                _, kept = _ahead(layer, angles, pieces, wanted, x, factors, again=True)
+        root, normed, heads, mixed, x_2, root_2, normed_2, both, *kept = kept
+        kept_qkv, kept_out, kept_up, kept_down = (kept[place : place + 2] for place in range(0, 8, 2))
+        before_heads, before_out, before_down, of_heads = kept[8:10], kept[10:12], kept[12:14], kept[14:]
         qkv, out, gate_up, down = zip(layer.sides, layer.dealt(factors), strict=True)
 
         to_down = _added_back(layer, to_y, before_down, 1)
@@ -101,12 +93,44 @@ class _Layer(torch.autograd.Function):
         to_out = _added_back(layer, to_x_2, before_out, 0)
         to_mixed, of_out = mapped_back(to_out, of_wanted(mixed, wanted), kept_out, *out)
         to_mixed = _spread(to_mixed, wanted, len(x))
-        to_heads = attend_heads_back(layer.heads, heads, mixed, kept, to_mixed, pieces)
-        _turn(layer.heads, to_heads, ctx.angles, -1)
+        to_heads = attend_heads_back(layer.heads, heads, mixed, of_heads, to_mixed, pieces)
+        _turn(layer.heads, to_heads, angles, -1)
         _norm_heads_back(layer, to_heads, before_heads)
         to_normed, of_qkv = mapped_back(to_heads.flatten(1), normed, kept_qkv, *qkv)
         to_x = rms_norm_back(to_normed, x, layer.attention_norm, root, onto=_spread(to_x_2, wanted, len(x)))
         return None, None, None, None, to_x, *of_qkv, *of_out, *of_mlp
+
+
+def _ahead(
+    layer: TrainingLayer,
+    angles: Angles,
+    pieces: Pieces,
+    wanted: Tensor | None,
+    x: Tensor,
+    factors: Sequence[Tensor],
+    *,
+    again: bool = False,
+) -> tuple[Tensor, Sequence[Any]]:
+    """Return what the layer gives for x, and all that its way back needs; of the former nothing where it is `again`."""
+    qkv, out, gate_up, down = zip(layer.sides, layer.dealt(factors), strict=True)
+    root = root_of(x, layer.eps)
+    normed = (x * root).mul_(layer.attention_norm)
+    together, kept_qkv = mapped(normed, *qkv)
+    heads = together.view(len(x), -1, layer.heads.size)
+    before_heads = _norm_heads(layer, heads)
+    _turn(layer.heads, heads, angles, 1)
+    mixed, of_heads = attend_heads(layer.heads, heads, pieces)
+    x_2, kept_out, before_out = _added(layer, of_wanted(mixed, wanted), *out, of_wanted(x, wanted), 0)
+    root_2 = root_of(x_2, layer.eps)
+    normed_2 = (x_2 * root_2).mul_(layer.mlp_norm)
+    both, kept_up = mapped(normed_2, *gate_up)
+    hidden = activated(both.chunk(2, dim=1), layer.activation)
+    if again and layer.after_norms[1] is None:
+        y, kept_down, before_down = x_2, kept_of(hidden, *down), _NO_NORM
+    else:
+        y, kept_down, before_down = _added(layer, hidden, *down, x_2, 1)
+    lows, before = (*kept_qkv, *kept_out, *kept_up, *kept_down), (*before_heads, *before_out, *before_down)
+    return y, (root, normed, heads, mixed, x_2, root_2, normed_2, both, *lows, *before, *of_heads)
 
 
 def _gated_back(
@@ -140,6 +164,7 @@ def _spread(rows: Tensor, wanted: Tensor | None, n_rows: int) -> Tensor:
 
 # What a norm was given and the root that it was divided by, None where there is no norm.
 _Before = Sequence[Tensor | None]
+_NO_NORM: _Before = (None, None)
 
 
 def _added(
@@ -148,10 +173,10 @@ def _added(
     """Return what maps give for x, with what the layer does to it, added to `onto`; place 0 is attention, 1 the MLP."""
     norm, scale = layer.after_norms[place], layer.residual_scale
     if norm is None and scale == 1:
-        return *mapped(x, side, pairs, onto=onto), (None, None)
+        return *mapped(x, side, pairs, onto=onto), _NO_NORM
     given, low = mapped(x, side, pairs)
     if norm is None:
-        return torch.add(onto, given, alpha=scale), low, (None, None)
+        return torch.add(onto, given, alpha=scale), low, _NO_NORM
     root = root_of(given, layer.eps)
     return torch.add(onto, (given * root).mul_(norm), alpha=scale), low, (given, root)
 
@@ -166,7 +191,7 @@ def _added_back(layer: TrainingLayer, to_y: Tensor, before: _Before, place: int)
 def _norm_heads(layer: TrainingLayer, heads: Tensor) -> _Before:
     """Bring queries and keys among heads (tokens, heads, head_dim) to their norm in place, where they have one."""
     if layer.head_norm is None:
-        return None, None
+        return _NO_NORM
     normed = heads[:, : len(layer.head_norm)]
     given = normed.clone()
     root = root_of(given, layer.eps)
@@ -222,5 +247,12 @@ def _training_layer(decoder: Decoder, layer: Layer) -> TrainingLayer | None:
     norms = norm_weight(layer.attention_norm), norm_weight(layer.mlp_norm), head_norm(attention), after_norms(layer)
     heads = Heads(spec.n_heads, spec.n_kv_heads, spec.head_dim, attention.scale)
     return TrainingLayer(
-        heads, spec.activation, spec.residual_scale, spec.norm_eps, *norms, tuple(sides), tuple(factors)
+        decoder.recompute,
+        heads,
+        spec.activation,
+        spec.residual_scale,
+        spec.norm_eps,
+        *norms,
+        tuple(sides),
+        tuple(factors),
     )

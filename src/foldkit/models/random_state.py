@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
+from collections.abc import Iterator
+
 import torch
 from torch import Tensor
 
@@ -10,6 +13,17 @@ def random_state(device: torch.device) -> Tensor:
     """Return PyTorch's state as bytes, uint8 (n,): the processor's, and after it the device's where that is another."""
     own = torch.get_rng_state()
     return own if device.type == "cpu" else torch.cat([own, torch.get_device_module(device).get_rng_state(device)])
+
+
+@contextlib.contextmanager
+def drawing_from(state: Tensor, device: torch.device) -> Iterator[None]:
+    """Draw from a state for the length of a `with` block, and go on from the present one after it."""
+    before = random_state(device)
+    restore_random_state(state, device)
+    try:
+        yield
+    finally:
+        restore_random_state(before, device)
 
 
 def restore_random_state(state: Tensor, device: torch.device) -> None:

@@ -12,7 +12,7 @@ import torch
 from torch import Tensor
 from torch.autograd.graph import saved_tensors_hooks
 
-from .random_state import random_state, restore_random_state
+from .random_state import drawing_from, random_state
 
 
 def recomputed(layer: Callable[..., Tensor], x: Tensor, *given: object) -> Tensor:
@@ -48,11 +48,7 @@ class _Kept:
             values.append(value.detach())  # with its way back it would keep itself alive
             return len(values) - 1
 
-        before = random_state(self.device)
-        restore_random_state(self.random, self.device)
-        try:
-            with torch.enable_grad(), saved_tensors_hooks(keep, values.__getitem__):
-                self.call()
-        finally:
-            restore_random_state(before, self.device)
+        drawing = drawing_from(self.random, self.device)
+        with drawing, torch.enable_grad(), saved_tensors_hooks(keep, values.__getitem__):
+            self.call()
         return values

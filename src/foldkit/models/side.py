@@ -11,7 +11,7 @@ from torch import Tensor, nn
 from .dropout import drawn, scale_of
 from .held import Matrix, add_times, times_back
 from .linear import holds
-from .pairs import Pair, add_pairs, pairs_back
+from .pairs import Pair, add_pairs, low_of, pairs_back
 from .quick import parts_of
 
 
@@ -71,6 +71,15 @@ def mapped(x: Tensor, side: Side, pairs: Sequence[Pair | None], onto: Tensor | N
         return y, (None, None)
     stays = drawn(x, side.dropout)
     return y, (add_pairs(parts, x, own, stays, scale_of(side.dropout)), stays)
+
+
+def kept_of(x: Tensor, side: Side, pairs: Sequence[Pair | None]) -> Low:
+    """Return what pairs keep, as `mapped` does, without what maps give."""
+    own = [pair for pair in pairs if pair]
+    if not own:
+        return None, None
+    stays = drawn(x, side.dropout)
+    return low_of(x, own, stays, scale_of(side.dropout)), stays
 
 
 def mapped_back(
