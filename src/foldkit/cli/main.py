@@ -61,8 +61,8 @@ def main() -> None:
     except (MemoryError, RuntimeError) as error:
         if not _memory_ran_out(error):
             raise
-        what = "memory ran out; what was written before is whole"
-        _fail(f"{what}; of a training foldkit forecast says what it takes, and what takes less", 1)
+        less = "a training takes less with a smaller train.micro_batch, train.recompute=true or base.weights=nf4"
+        _fail(f"memory ran out; what was written before is whole; {less}: foldkit forecast says how much", 1)
     finally:
         # All is done: what Ctrl-C would interrupt is Python's own end, with a traceback.
         atexit.register(signal.signal, signal.SIGINT, signal.SIG_IGN)

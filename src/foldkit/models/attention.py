@@ -6,6 +6,7 @@ import torch
 from torch import Tensor
 from torch.nn import functional
 
+from .bounded_attention import Bound, attend_bounded
 from .piece import last_ones_mask, with_before
 from .pieces import Pieces
 
@@ -28,20 +29,18 @@ def attend(query: Tensor, key: Tensor, value: Tensor, mask: Tensor | None, scale
 def _mixed(
     query: Tensor, key: Tensor, value: Tensor, mask: Tensor | None, scale: float, cap: float, *, causal: bool
 ) -> Tensor:
-    grouped = query.shape[1] != key.shape[1]
+    n_kv_heads = key.shape[1]
     if not cap:
+        grouped = query.shape[1] != n_kv_heads
         return functional.scaled_dot_product_attention(
             query, key, value, attn_mask=mask, is_causal=causal, scale=scale, enable_gqa=grouped
         )
-    if grouped:
-        n_times = query.shape[1] // key.shape[1]
-        key, value = key.repeat_interleave(n_times, dim=1), value.repeat_interleave(n_times, dim=1)
-    if causal:
-        mask = torch.ones(query.shape[2], key.shape[2], dtype=torch.bool, device=query.device).tril()
-    products = cap * torch.tanh(query @ key.transpose(-1, -2) * scale / cap)
-    if mask is not None:
-        products = products + mask if mask.is_floating_point() else products.masked_fill(~mask, float("-inf"))
-    return torch.softmax(products, dim=-1) @ value
+    # One mask for all heads: with an axis for those of a group.
+    of_groups = mask[:, :, None] if mask is not None and mask.dim() == 4 else mask
+    bound = Bound(scale, cap, causal)
+    return attend_bounded(
+        query.view(len(query), n_kv_heads, -1, *query.shape[2:]), key, value, of_groups, bound
+    ).flatten(1, 2)
 
 
 def attend_pieces(query: Tensor, key: Tensor, value: Tensor, pieces: Pieces, scale: float, cap: float) -> Tensor:

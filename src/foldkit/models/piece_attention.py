@@ -2,20 +2,22 @@
 
 Where pieces see few keys their weights are made whole and kept, those of pieces of about one size in one product: heads
 of a group are its rows, and a key has the gradient of all of them at once. Where a piece sees many, PyTorch's own
-attention keeps a number a query.
+attention keeps a number a query. Where products are bounded, that of `bounded_attention` keeps nothing.
 
 With P = softmax(s Q K' + mask) and O = P V: the gradient to V is P' dO; with dS the gradient through the softmax of
-dO V', that to Q is s dS K and that to K is s dS' Q (chain rule; Dao et al. 2022, appendix B.2).
+dO V', that to Q is s dS K and that to K is s dS' Q (chain rule; Dao et al. 2022, appendix B.2); with bounded products
+dS is multiplied by the slope of the bound first.
 """
 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import torch
 from torch import Tensor
 
+from .bounded_attention import Bound, bounded, bounded_back
 from .piece import with_before
 from .piece_groups import Group
 from .pieces import Pieces
@@ -27,12 +29,13 @@ _softmax_back = torch.ops.aten._softmax_backward_data
 
 
 class Heads(NamedTuple):
-    """How many heads queries have, and keys; the size of each; what products are multiplied by."""
+    """How many heads queries have, and keys; the size of each; what products are multiplied by, and bounded by or 0."""
 
     n: int
     n_kv: int
     size: int
     scale: float
+    cap: float
 
 
 class _Parts(NamedTuple):
@@ -61,12 +64,12 @@ def _by_piece(of: Heads, rows: Tensor, pieces: Pieces) -> Sequence[Tensor]:
     return rows.view(len(rows), of.n_kv, -1, of.size).split_with_sizes(pieces.sizes)
 
 
-def attend_heads(of: Heads, heads: Tensor, pieces: Pieces) -> tuple[Tensor, list[Tensor]]:
+def attend_heads(of: Heads, heads: Tensor, pieces: Pieces) -> tuple[Tensor, list[Tensor | None]]:
     """Return the mixed values (tokens, n * size) of heads (tokens, n + 2 n_kv, size), and what the way back needs.
 
     Queries, keys and values stand one after the other among heads.
     """
-    groups, kept = pieces.groups.groups, list[Tensor]()
+    groups, kept = pieces.groups.groups, list[Tensor | None]()
     sizes = [len(group.queries) for group in groups]
     found = heads.new_empty(sum(sizes), of.size)
     for group, mixed in zip(groups, found.split_with_sizes(sizes), strict=True):
@@ -77,9 +80,9 @@ def attend_heads(of: Heads, heads: Tensor, pieces: Pieces) -> tuple[Tensor, list
     return together, kept
 
 
-def _attend_long(of: Heads, heads: Tensor, mixed: Tensor, pieces: Pieces) -> list[Tensor]:
+def _attend_long(of: Heads, heads: Tensor, mixed: Tensor, pieces: Pieces) -> list[Tensor | None]:
     """Put what long pieces give in their rows of mixed values; return what the way back needs of each."""
-    parts, outs, kept = _parted(of, heads, pieces), _by_piece(of, mixed, pieces), list[Tensor]()
+    parts, outs, kept = _parted(of, heads, pieces), _by_piece(of, mixed, pieces), list[Tensor | None]()
     for number in pieces.long:
         out, sums = _long(of, parts.queries[number], *parts.seen(number, pieces), pieces.masks[number])
         outs[number].copy_(out)
@@ -88,7 +91,7 @@ def _attend_long(of: Heads, heads: Tensor, mixed: Tensor, pieces: Pieces) -> lis
 
 
 def attend_heads_back(
-    of: Heads, heads: Tensor, mixed: Tensor, kept: Sequence[Tensor], to_mixed: Tensor, pieces: Pieces
+    of: Heads, heads: Tensor, mixed: Tensor, kept: Sequence[Any], to_mixed: Tensor, pieces: Pieces
 ) -> Tensor:
     """Return the gradient to heads, (tokens, n + 2 n_kv, size), from the one to mixed values."""
     groups = pieces.groups.groups
@@ -106,7 +109,7 @@ def _attend_long_back(
     of: Heads,
     heads: Tensor,
     mixed: Tensor,
-    kept: Sequence[Tensor],
+    kept: Sequence[Tensor | None],
     to_mixed: Tensor,
     to_heads: Tensor,
     pieces: Pieces,
@@ -149,7 +152,10 @@ def _short(of: Heads, rows: Tensor, group: Group, mixed: Tensor) -> Tensor:
     queries, keys, values = _sides(of, rows, group)
     masks = group.mask.expand(-1, of.n_kv, -1, of.n // of.n_kv, -1)
     weights = masks.clone(memory_format=torch.contiguous_format).view(*queries.shape[:2], -1)
-    weights.baddbmm_(queries, keys.transpose(1, 2), alpha=of.scale)
+    if of.cap:
+        weights.add_(_bounds(of, queries, keys), alpha=of.cap)
+    else:
+        weights.baddbmm_(queries, keys.transpose(1, 2), alpha=of.scale)
     torch.softmax(weights, -1, out=weights)
     torch.bmm(weights, values, out=mixed.view_as(queries))
     return weights
@@ -164,13 +170,25 @@ def _short_back(of: Heads, rows: Tensor, to_mixed: Tensor, group: Group, weights
     nothing = keys.new_empty(1)
     torch.bmm(weights.transpose(1, 2), to_rows, out=to_values)
     to_products = _softmax_back(torch.bmm(to_rows, values.transpose(1, 2)), weights, -1, weights.dtype)
+    if of.cap:
+        to_products.mul_(1 - _bounds(of, queries, keys).square_())
     torch.baddbmm(nothing, to_products.transpose(1, 2), queries, beta=0, alpha=of.scale, out=to_keys)
     torch.baddbmm(nothing, to_products, keys, beta=0, alpha=of.scale, out=to_queries.view_as(queries))
 
 
-def _long(of: Heads, query: Tensor, keys: Tensor, values: Tensor, mask: Tensor | None) -> tuple[Tensor, Tensor]:
-    """Return the mixed values as (tokens, n_kv, group, size), and the logarithms of the sums of the softmax."""
+def _bounds(of: Heads, queries: Tensor, keys: Tensor) -> Tensor:
+    """Return the products of a group, over their bound, and bounded by 1."""
+    return torch.bmm(queries, keys.transpose(1, 2)).mul_(of.scale / of.cap).tanh_()
+
+
+def _long(of: Heads, query: Tensor, keys: Tensor, values: Tensor, mask: Tensor | None) -> tuple[Tensor, Tensor | None]:
+    """Return the mixed values as (tokens, n_kv, group, size), and the logarithms of the sums of the softmax.
+
+    The latter are not kept where products are bounded.
+    """
     by_head = query.permute(1, 2, 0, 3)
+    if of.cap:
+        return bounded(by_head, keys, values, mask, Bound(of.scale, of.cap, mask is None)).permute(2, 0, 1, 3), None
     shared = _of_groups(by_head, keys, values)
     found, sums = _attention(by_head, *shared, 0.0, mask is None, attn_mask=mask, scale=of.scale)
     return found.permute(2, 0, 1, 3), sums
@@ -183,11 +201,15 @@ def _long_back(
     keys: Tensor,
     values: Tensor,
     out: Tensor,
-    sums: Tensor,
+    sums: Tensor | None,
     mask: Tensor | None,
 ) -> tuple[Tensor, Tensor]:
     """Return the gradients to the query, in its shape, and to keys and values, (2, n_kv, keys, size)."""
     to_out, by_head, out = (part.permute(1, 2, 0, 3) for part in (to_out, query, out))
+    if of.cap:
+        bound = Bound(of.scale, of.cap, mask is None)
+        to_query, *to_seen = bounded_back(to_out, by_head, keys, values, mask, bound)
+        return to_query.permute(2, 0, 1, 3), torch.stack(to_seen)
     given = to_out, by_head, *_of_groups(by_head, keys, values), out, sums, 0.0, mask is None
     to_query, *to_seen = _attention_back(*given, attn_mask=mask, scale=of.scale)
     return to_query.permute(2, 0, 1, 3), torch.stack([one.sum(1) for one in to_seen])

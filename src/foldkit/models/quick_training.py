@@ -81,9 +81,9 @@ class _Layer(torch.autograd.Function):
         if layer.recompute:
             with drawing_from(ctx.random, x.device):
                 _, kept = _ahead(layer, angles, pieces, wanted, x, factors, again=True)
-        root, normed, heads, mixed, x_2, root_2, normed_2, both, *kept = kept
-        kept_qkv, kept_out, kept_up, kept_down = (kept[place : place + 2] for place in range(0, 8, 2))
-        before_heads, before_out, before_down, of_heads = kept[8:10], kept[10:12], kept[12:14], kept[14:]
+        root, normed, heads, mixed, x_2, root_2, normed_2, both, *rest = kept
+        kept_qkv, kept_out, kept_up, kept_down = (rest[place : place + 2] for place in range(0, 8, 2))
+        before_heads, before_out, before_down, of_heads = rest[8:10], rest[10:12], rest[12:14], rest[14:]
         qkv, out, gate_up, down = zip(layer.sides, layer.dealt(factors), strict=True)
 
         to_down = _added_back(layer, to_y, before_down, 1)
@@ -223,8 +223,7 @@ def _turn(of: Heads, heads: Tensor, angles: Angles, sign: int) -> None:
 def training_layers(decoder: Decoder) -> list[nn.Module | TrainingLayer]:
     """Return the layers as they are now, those of the form as single nodes; for rows of pieces."""
     spec, layers = decoder.spec, cast("list[Layer]", list(decoder.layers))
-    fits = is_common(spec) and not spec.attention_cap
-    if not fits or decoder.device.type != "cpu" or decoder.dtype == torch.bfloat16:
+    if not is_common(spec) or decoder.device.type != "cpu" or decoder.dtype == torch.bfloat16:
         return list(layers)
     return [_training_layer(decoder, layer) or layer for layer in layers]
 
@@ -245,7 +244,7 @@ def _training_layer(decoder: Decoder, layer: Layer) -> TrainingLayer | None:
         sides.append(found[0])
         factors += found[1]
     norms = norm_weight(layer.attention_norm), norm_weight(layer.mlp_norm), head_norm(attention), after_norms(layer)
-    heads = Heads(spec.n_heads, spec.n_kv_heads, spec.head_dim, attention.scale)
+    heads = Heads(spec.n_heads, spec.n_kv_heads, spec.head_dim, attention.scale, attention.cap)
     return TrainingLayer(
         decoder.recompute,
         heads,
