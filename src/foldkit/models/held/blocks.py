@@ -16,10 +16,8 @@ def _floats(blocks: Tensor, start: int) -> Tensor:
 
 
 def _nibbles(packed: Tensor) -> Tensor:
-    out = torch.empty(*packed.shape[:2], 32, device=packed.device)
-    out[..., :16] = packed & 15
-    out[..., 16:] = packed >> 4
-    return out
+    whole = packed.contiguous()  # bytes that stand apart take twice as long
+    return torch.cat((whole & 15, whole >> 4), -1).float()
 
 
 def _q4_0(data: Tensor) -> Tensor:

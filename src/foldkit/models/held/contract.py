@@ -14,7 +14,11 @@ from .narrow import is_narrower, narrow, narrow_product
 
 # Rows expanded at once, so that a large head never stands in memory whole.
 CHUNK = 8192
-# Numbers of a matrix that are looked at at once while it is brought into another form, for the same reason.
+# For few rows of x so many numbers at once: they stay in a processor's caches, and in memory that comes again, where a
+# large block would be new, and cleared, each time. Measured on a CPU, one row and a matrix of 9,216 x 2,304 in int8:
+# 10 ms instead of 59.
+_FEW, _CACHED = 256, 2**20
+# Numbers of a matrix that are looked at at once while it is brought into another form.
 _AT_ONCE = 2**19
 
 
@@ -37,9 +41,10 @@ class Held(nn.Module):
         """Bytes that the matrix takes, scales included."""
         return sum(buffer.numel() * buffer.element_size() for buffer in self.buffers())
 
-    def chunks(self) -> Iterator[slice]:
-        """Yield slices that cover all rows."""
-        return (slice(start, min(start + CHUNK, self.n_rows)) for start in range(0, self.n_rows, CHUNK))
+    def chunks(self, n_given: int) -> Iterator[slice]:
+        """Yield slices that cover all rows, of as many as are expanded at once for so many rows of x."""
+        size = CHUNK if n_given > _FEW else max(1, min(CHUNK, _CACHED // self.width))
+        return (slice(start, min(start + size, self.n_rows)) for start in range(0, self.n_rows, size))
 
 
 Matrix = Tensor | Held
@@ -83,7 +88,7 @@ def times(x: Tensor, matrix: Matrix) -> Tensor:
 def add_times(x: Tensor, matrix: Matrix, y: Tensor, beta: int = 1) -> None:
     """Add x W' to beta y (n, n_rows) in place, as `times`; with beta 0 what y holds is not read."""
     given = narrow(x) if _is_narrow(matrix, x) else x
-    for chunk, rows in _chunks(matrix, given.dtype):
+    for chunk, rows in _chunks(matrix, len(x), given.dtype):
         if given is x:
             y[:, chunk].addmm_(x, rows.T, beta=beta)
         else:
@@ -93,7 +98,7 @@ def add_times(x: Tensor, matrix: Matrix, y: Tensor, beta: int = 1) -> None:
 def times_back(gradient: Tensor, matrix: Matrix, total: Tensor) -> None:
     """Add gradient W to `total` (n, width) in place, for a gradient (n, n_rows), as `times`."""
     is_narrow = _is_narrow(matrix, gradient)
-    for chunk, rows in _chunks(matrix, torch.bfloat16 if is_narrow else gradient.dtype):
+    for chunk, rows in _chunks(matrix, len(gradient), torch.bfloat16 if is_narrow else gradient.dtype):
         if is_narrow:
             _add(narrow(gradient[:, chunk]) @ rows, total)
         else:
@@ -104,12 +109,12 @@ def _is_narrow(matrix: Matrix, x: Tensor) -> bool:
     return is_narrower(matrix, x) if isinstance(matrix, Tensor) else matrix.narrow
 
 
-def _chunks(matrix: Matrix, dtype: torch.dtype) -> Iterator[tuple[slice, Tensor]]:
+def _chunks(matrix: Matrix, n_given: int, dtype: torch.dtype) -> Iterator[tuple[slice, Tensor]]:
     """Yield some rows of a matrix after the other, and which they are."""
     if isinstance(matrix, Tensor):
         yield slice(None), matrix
         return
-    for chunk in matrix.chunks():
+    for chunk in matrix.chunks(n_given):
         yield chunk, matrix.rows(chunk, dtype)
 
 

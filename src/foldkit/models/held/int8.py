@@ -29,4 +29,4 @@ class Int8(Held):
     def rows(self, which: slice | Tensor, dtype: torch.dtype) -> Tensor:
         """Return these rows, (n, width), rounded once to a dtype narrower than float32."""
         wide = torch.promote_types(dtype, torch.float32)
-        return (self.numbers[which].to(wide) * self.scales[which].to(wide)).to(dtype)
+        return self.numbers[which].to(wide).mul_(self.scales[which].to(wide)).to(dtype)

@@ -106,5 +106,7 @@ class Nf4(Held):
         groups = (places + torch.arange(n_blocks, device=places.device)) // GROUP
         constants = self.constants[which].to(wide) * self.scales.to(wide)[groups] + self.mean.to(wide)
         numbers = self.numbers[which].flatten().int()
-        values = self.pairs.to(wide).index_select(0, numbers).view(*constants.shape, BLOCK)
+        # A pair is looked up in half the time as one number.
+        pairs = torch.view_as_complex(self.pairs.to(wide)).index_select(0, numbers)
+        values = torch.view_as_real(pairs).view(*constants.shape, BLOCK)
         return values.mul_(constants[..., None]).flatten(1)[:, : self.width].to(dtype)
