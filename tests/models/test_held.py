@@ -48,14 +48,19 @@ KINDS = [*HOLDERS, "float16", "packed"]
 
 @pytest.mark.parametrize("kind", KINDS)
 def test_products_and_gradients_are_those_of_the_expanded_matrix(kind: str, monkeypatch: pytest.MonkeyPatch) -> None:
-    """In float64 to 1e-12, expanded whole or a few rows at a time; rows can be picked in any order."""
+    """In float64 to 1e-12, expanded whole or a few rows at a time; rows can be picked in any order.
+
+    For ten rows of x, taken as many or as few: as many rows as may be, or as many numbers as caches hold.
+    """
     held = held_as(kind)
     whole = held.rows(slice(None), torch.float64)
     order = torch.tensor([7, 0, 20, 7])
     assert torch.equal(held.rows(order, torch.float64), whole[order])
     assert (whole - matrix().double()).abs().max() < {"nf4": 0.2, "packed": 0.1}.get(kind, 0.005)
-    for size in (1000, 4):
-        monkeypatch.setattr(contract, "CHUNK", size)
+    for chunk, few, cached, n_rows in ((1000, 9, 0, 21), (4, 9, 0, 4), (1000, 10, 500, 5), (4, 10, 2**20, 4)):
+        for name, value in (("CHUNK", chunk), ("_FEW", few), ("_CACHED", cached)):
+            monkeypatch.setattr(contract, name, value)
+        assert next(held.chunks(10)) == slice(0, n_rows)
         x = torch.randn(2, 5, 96, dtype=torch.float64, requires_grad=True)
         toward = torch.randn(2, 5, 21, dtype=torch.float64)
         y = product(x, held)
