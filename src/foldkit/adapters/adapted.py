@@ -11,7 +11,7 @@ from torch import Tensor
 from foldkit.models.activating import activated, activated_back, active_of
 from foldkit.models.dropout import drawn, scale_of
 from foldkit.models.held import Matrix, times, times_back
-from foldkit.models.pairs import Pair, add_pairs, pairs_back
+from foldkit.models.pairs import Pair, add_pairs, low_of, pairs_back
 
 
 def adapted(
@@ -49,7 +49,8 @@ class _Adapted(torch.autograd.Function):
         pairs, rows = _pairs(factors), _rows(activated(inputs, activation) if activation else inputs[0])
         ys = times(rows, whole).split_with_sizes([len(b) for _, b in pairs], dim=1)
         stays, ctx.scale = drawn(rows, dropout), scale_of(dropout)
-        low = add_pairs(ys, rows, pairs, stays, ctx.scale)
+        low = low_of(rows, pairs, stays, ctx.scale)
+        add_pairs(ys, low, pairs)
         ctx.parts, ctx.activation, ctx.n_inputs = parts, activation, n_inputs
         ctx.save_for_backward(*inputs, low, stays, *factors)
         return tuple(y.view(*inputs[0].shape[:-1], y.shape[1]) for y in ys)

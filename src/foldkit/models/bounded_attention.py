@@ -15,7 +15,7 @@ from torch import Tensor
 
 # Weights that stand in memory at once.
 _AT_ONCE = 2**22
-_softmax_back = torch.ops.aten._softmax_backward_data
+softmax_back = torch.ops.aten._softmax_backward_data
 
 
 class Bound(NamedTuple):
@@ -60,7 +60,7 @@ def bounded_back(
         flat, n_keys = weights.flatten(-3, -2), weights.shape[-1]
         to_value[..., :n_keys, :] += flat.transpose(-1, -2) @ to_rows
         to_weights = to_rows @ value[..., :n_keys, :].transpose(-1, -2)
-        to_products = _softmax_back(to_weights, flat, -1, flat.dtype) * (1 - bounds.flatten(-3, -2).square())
+        to_products = softmax_back(to_weights, flat, -1, flat.dtype) * (1 - bounds.flatten(-3, -2).square())
         to_products *= bound.scale
         to_query[..., which, :] = (to_products @ key[..., :n_keys, :]).view(queries.shape)
         to_key[..., :n_keys, :] += to_products.transpose(-1, -2) @ queries.flatten(-3, -2)

@@ -17,21 +17,17 @@ from torch import Tensor
 Pair = tuple[Tensor, Tensor]
 
 
-def add_pairs(
-    ys: Sequence[Tensor], x: Tensor, pairs: Sequence[Pair], stays: Tensor | None = None, scale: float = 1.0
-) -> Tensor:
-    """Add x A' B' for x (n, d_in) to each y (n, d_out) in place; return all x A' side by side, as `low_of`."""
-    low = low_of(x, pairs, stays, scale)
+def add_pairs(ys: Sequence[Tensor], low: Tensor, pairs: Sequence[Pair]) -> None:
+    """Add l B' to each y (n, d_out) in place; `low` are all l side by side, as `low_of` gives them."""
     for y, one, (_, b) in zip(ys, _by_rank(low, pairs), pairs, strict=True):
         if y.dtype == b.dtype:
             y.addmm_(one, b.T)
         else:
             y.add_(one @ b.T)
-    return low
 
 
 def low_of(x: Tensor, pairs: Sequence[Pair], stays: Tensor | None = None, scale: float = 1.0) -> Tensor:
-    """Return all x A' side by side, (n, ranks), times a scale.
+    """Return l = x A' of each pair for x (n, d_in), times a scale, side by side, (n, ranks).
 
     `stays` (n, d_in) is what of x stays, 1 or 0, all where it is None.
     """

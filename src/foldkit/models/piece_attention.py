@@ -17,7 +17,7 @@ from typing import Any, NamedTuple
 import torch
 from torch import Tensor
 
-from .bounded_attention import Bound, bounded, bounded_back
+from .bounded_attention import Bound, bounded, bounded_back, softmax_back
 from .piece import with_before
 from .piece_groups import Group
 from .pieces import Pieces
@@ -25,7 +25,6 @@ from .pieces import Pieces
 # What PyTorch's attention calls on a CPU, and its way back, with the sums that the second needs of the first.
 _attention = torch.ops.aten._scaled_dot_product_flash_attention_for_cpu.default
 _attention_back = torch.ops.aten._scaled_dot_product_flash_attention_for_cpu_backward.default
-_softmax_back = torch.ops.aten._softmax_backward_data
 
 
 class Heads(NamedTuple):
@@ -36,6 +35,10 @@ class Heads(NamedTuple):
     size: int
     scale: float
     cap: float
+
+    def bound(self, mask: Tensor | None) -> Bound:
+        """Return how products are bounded where a mask says what is seen, or None for plain causal."""
+        return Bound(self.scale, self.cap, mask is None)
 
 
 class _Parts(NamedTuple):
@@ -169,7 +172,7 @@ def _short_back(of: Heads, rows: Tensor, to_mixed: Tensor, group: Group, weights
     to_keys, to_values = to_seen.view(2, *keys.shape)
     nothing = keys.new_empty(1)
     torch.bmm(weights.transpose(1, 2), to_rows, out=to_values)
-    to_products = _softmax_back(torch.bmm(to_rows, values.transpose(1, 2)), weights, -1, weights.dtype)
+    to_products = softmax_back(torch.bmm(to_rows, values.transpose(1, 2)), weights, -1, weights.dtype)
     if of.cap:
         to_products.mul_(1 - _bounds(of, queries, keys).square_())
     torch.baddbmm(nothing, to_products.transpose(1, 2), queries, beta=0, alpha=of.scale, out=to_keys)
@@ -188,7 +191,7 @@ def _long(of: Heads, query: Tensor, keys: Tensor, values: Tensor, mask: Tensor |
     """
     by_head = query.permute(1, 2, 0, 3)
     if of.cap:
-        return bounded(by_head, keys, values, mask, Bound(of.scale, of.cap, mask is None)).permute(2, 0, 1, 3), None
+        return bounded(by_head, keys, values, mask, of.bound(mask)).permute(2, 0, 1, 3), None
     shared = _of_groups(by_head, keys, values)
     found, sums = _attention(by_head, *shared, 0.0, mask is None, attn_mask=mask, scale=of.scale)
     return found.permute(2, 0, 1, 3), sums
@@ -207,8 +210,7 @@ def _long_back(
     """Return the gradients to the query, in its shape, and to keys and values, (2, n_kv, keys, size)."""
     to_out, by_head, out = (part.permute(1, 2, 0, 3) for part in (to_out, query, out))
     if of.cap:
-        bound = Bound(of.scale, of.cap, mask is None)
-        to_query, *to_seen = bounded_back(to_out, by_head, keys, values, mask, bound)
+        to_query, *to_seen = bounded_back(to_out, by_head, keys, values, mask, of.bound(mask))
         return to_query.permute(2, 0, 1, 3), torch.stack(to_seen)
     given = to_out, by_head, *_of_groups(by_head, keys, values), out, sums, 0.0, mask is None
     to_query, *to_seen = _attention_back(*given, attn_mask=mask, scale=of.scale)

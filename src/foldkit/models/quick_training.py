@@ -111,7 +111,7 @@ def _ahead(
     *,
     again: bool = False,
 ) -> tuple[Tensor, Sequence[Any]]:
-    """Return what the layer gives for x, and all that its way back needs; of the former nothing where it is `again`."""
+    """Return what the layer gives for x, and what its way back needs, which alone counts where it is `again`."""
     qkv, out, gate_up, down = zip(layer.sides, layer.dealt(factors), strict=True)
     root = root_of(x, layer.eps)
     normed = (x * root).mul_(layer.attention_norm)

@@ -66,11 +66,11 @@ def mapped(x: Tensor, side: Side, pairs: Sequence[Pair | None], onto: Tensor | N
         add_times(x, matrix, part, beta=int(onto is not None))
     if side.bias is not None:
         y.add_(side.bias)
-    parts, own = _paired(y, side, pairs)
-    if not own:
-        return y, (None, None)
-    stays = drawn(x, side.dropout)
-    return y, (add_pairs(parts, x, own, stays, scale_of(side.dropout)), stays)
+    low, stays = kept_of(x, side, pairs)
+    if low is not None:
+        parts, own = _paired(y, side, pairs)
+        add_pairs(parts, low, own)
+    return y, (low, stays)
 
 
 def kept_of(x: Tensor, side: Side, pairs: Sequence[Pair | None]) -> Low:
