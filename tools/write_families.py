@@ -33,12 +33,14 @@ layer. A config that says something the decoder cannot do is refused with the na
 
 {chr(10).join(lines)}
 
-The column GGUF says what such a file calls the family; those of mistral name themselves llama. Those of gemma2 and
+The column GGUF says what such a file calls the family; those of mistral name themselves llama, those of
+olmo3 olmo2. What its metadata say and the decoder cannot do is refused by its key too. Those of gemma2 and
 gemma3 do not say how attention is scaled; the published values are used. Rotary positions may be stretched by the rules
 linear, llama3, yarn and longrope; past the original positions of longrope a context is refused.
 
 Of a base in a folder that reads pictures or sounds too, whose config has a `text_config` of one of these families, the
-part for text is opened, and its other weights are left alone. Made-up files of such a base were tried, no real ones.
+part for text is opened, and its other weights are left alone; so with qwen2_vl, qwen2_5_vl and qwen3_vl. Made-up files
+of such bases were tried, no real ones.
 
 Tokenizers come from `tokenizer.json`, or from GGUF metadata: byte-level pairs with the pre-splitters
 {splitters};

@@ -64,6 +64,11 @@ CONFIGS: dict[str, dict[str, Any]] = {
         "logits_scaling": 6.0,
     },
     "olmo2": SIZES,
+    "olmo3": {
+        **SIZES,
+        "sliding_window": 4,
+        "rope_scaling": {"rope_type": "yarn", "factor": 4.0, "original_max_position_embeddings": 4096},
+    },
     "stablelm": {
         **SIZES,
         **LAYERED,

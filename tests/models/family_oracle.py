@@ -198,17 +198,19 @@ def gemma_like(c: Mapping[str, Any], t: Tensors, ids: list[int]) -> tuple[list[A
 
 
 def olmo2(c: Mapping[str, Any], t: Tensors, ids: list[int]) -> tuple[list[Array], Array]:
-    """OLMo 2: norms after attention and MLP, and over whole queries and keys."""
+    """OLMo 2: norms after attention and MLP, over whole queries and keys; 3: windows but for every fourth layer."""
     n_heads, n_kv, eps = c["num_attention_heads"], c["num_key_value_heads"], c["rms_norm_eps"]
-    frequencies = inverse_frequencies(head_dim(c), c["rope_theta"])
+    plain = inverse_frequencies(head_dim(c), c["rope_theta"]), 1.0
     x, streams = t["model.embed_tokens.weight"][ids], []
     for n in range(c["num_hidden_layers"]):
         at = f"model.layers.{n}."
+        window = c["sliding_window"] if c["model_type"] == "olmo3" and n % 4 != 3 else None
+        turns = plain if window else rope_llama(c)
         q = rms(linear(x, t, at + "self_attn.q_proj"), t[at + "self_attn.q_norm.weight"], eps)
         k = rms(linear(x, t, at + "self_attn.k_proj"), t[at + "self_attn.k_norm.weight"], eps)
         v = linear(x, t, at + "self_attn.v_proj")
-        qs, ks = ([turned(one, frequencies) for one in some] for some in (heads(q, n_heads), heads(k, n_kv)))
-        mixed = attention(qs, ks, heads(v, n_kv), head_dim(c) ** -0.5)
+        qs, ks = ([turned(one, *turns) for one in some] for some in (heads(q, n_heads), heads(k, n_kv)))
+        mixed = attention(qs, ks, heads(v, n_kv), head_dim(c) ** -0.5, window)
         x = x + rms(linear(mixed, t, at + "self_attn.o_proj"), t[at + "post_attention_layernorm.weight"], eps)
         inner = silu(linear(x, t, at + "mlp.gate_proj")) * linear(x, t, at + "mlp.up_proj")
         x = x + rms(linear(inner, t, at + "mlp.down_proj"), t[at + "post_feedforward_layernorm.weight"], eps)
@@ -294,7 +296,7 @@ ORACLES: dict[str, Callable[[Mapping[str, Any], Tensors, list[int]], tuple[list[
     **dict.fromkeys(("llama", "mistral", "qwen2", "qwen3", "phi3", "granite", "smollm3"), llama_like),
     **dict.fromkeys(("gemma", "gemma2", "gemma3_text"), gemma_like),
     **dict.fromkeys(("gpt2", "gpt_neo"), gpt),
-    "olmo2": olmo2,
+    **dict.fromkeys(("olmo2", "olmo3"), olmo2),
     "stablelm": stablelm,
     "gpt_neox": gpt_neox,
 }

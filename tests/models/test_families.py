@@ -111,6 +111,7 @@ def test_the_newer_form_of_rotary_keys_says_the_same(case: str) -> None:
         ("phi3", {"full_attn_mod": 1, "interpolate_factor": 1, "lm_head_bias": False}),
         ("stablelm", {"rope_pct": 0.5, "norm_eps": 1e-5, "rotary_scaling_factor": 1.0}),
         ("smollm3", {"use_sliding_window": False, "sliding_window": None, "max_window_layers": 28}),
+        ("olmo2", {"sliding_window": 0}),
     ],
 )
 def test_keys_that_say_the_same_again_change_nothing(case: str, more: dict[str, Any]) -> None:
@@ -150,6 +151,25 @@ def test_of_a_base_that_reads_more_than_text_the_part_for_text_is_opened(
     named[f"{stem}layers.9.mlp.up_proj.weight"] = torch.ones(2, 2)
     with pytest.raises(InputError, match=r"layers\.9\.mlp\.up_proj"):
         open_base(write_folder(tmp_path / "c", whole, named))
+
+
+@pytest.mark.parametrize(
+    ("name", "case", "scaling"),
+    [
+        ("qwen2_vl", "qwen2", {"type": "mrope", "mrope_section": [1, 2, 1]}),
+        ("qwen2_5_vl", "qwen2", {"type": "default", "rope_type": "default", "mrope_section": [1, 2, 1]}),
+        ("qwen3_vl", "qwen3", {"rope_type": "default", "mrope_interleaved": True, "mrope_section": [1, 1, 1]}),
+    ],
+)
+def test_a_part_for_text_may_be_a_familys_own_by_another_name(name: str, case: str, scaling: dict[str, Any]) -> None:
+    """With its keys in a table of their own, in older files beside those of the whole; sections turn alike."""
+    config = config_of(case)
+    part = {**config, "model_type": f"{name}_text", "rope_scaling": scaling}
+    whole = {"model_type": name, "vision_config": {"hidden_size": 9}, "image_token_id": 7}
+    expected = spec_from_config(config, "here")
+    assert spec_from_config({**whole, "text_config": part}, "here") == expected
+    if case == "qwen2":
+        assert spec_from_config({**part, **whole}, "here") == expected
 
 
 def test_what_a_part_for_text_leaves_out_is_what_its_family_has() -> None:
@@ -359,6 +379,8 @@ GGUF_CASES = {
     "phi3": "phi3",
     "granite": "granite",
     "olmo2": "olmo2",
+    "olmo3": "olmo2",
+    "llama, yarn": "llama",
     "stablelm": "stablelm",
     "gpt2": "gpt2",
     "gpt_neox": "gptneox",
@@ -377,9 +399,14 @@ def write_gguf(path: Path, config: dict[str, Any], decoder: Decoder, architectur
             add(f"{architecture}.{name}", value)
     if spec.rope and spec.rope.n_dims != spec.head_dim:
         writer.add_uint32(f"{architecture}.rope.dimension_count", spec.rope.n_dims)
-    if spec.rope and spec.rope.scaling == "linear":
-        writer.add_string(f"{architecture}.rope.scaling.type", "linear")
+    if spec.rope and spec.rope.scaling in ("linear", "yarn"):
+        writer.add_string(f"{architecture}.rope.scaling.type", spec.rope.scaling)
         writer.add_float32(f"{architecture}.rope.scaling.factor", spec.rope.factor)
+    if spec.rope and spec.rope.scaling == "yarn":
+        writer.add_uint32(f"{architecture}.rope.scaling.original_context_length", spec.rope.original)
+        writer.add_float32(f"{architecture}.rope.scaling.yarn_attn_factor", spec.rope.gain)
+    if config["model_type"] == "olmo3":
+        writer.add_array(f"{architecture}.attention.sliding_window_pattern", [bool(one) for one in spec.windows])
     if spec.rope and spec.rope.scaling in ("llama3", "longrope"):
         steps = torch.arange(0, spec.rope.n_dims, 2, dtype=torch.float64) / spec.rope.n_dims
         factors = (spec.rope.base**-steps / spec.rope.frequencies()).float().numpy()
@@ -413,7 +440,7 @@ def test_a_gguf_file_is_the_same_base(tmp_path: Path, case: str) -> None:
     decoder = open_base(write_folder(tmp_path / "b", config, drawn(config)), torch.float64).decoder
     write_gguf(tmp_path / "b.gguf", config, decoder, GGUF_CASES[case])
     found = open_base(tmp_path / "b.gguf", torch.float64).decoder
-    assert found.spec.family == decoder.spec.family
+    assert found.spec.family == GGUF_FAMILIES[GGUF_CASES[case]].model_type
     scale = float(np.abs(streams_of(decoder)[1]).max())
     np.testing.assert_allclose(streams_of(found)[1] / scale, streams_of(decoder)[1] / scale, atol=1e-5)
     stored = open_base(tmp_path / "b.gguf", weights="stored").decoder
@@ -445,9 +472,13 @@ def test_another_config_is_another_decoder(tmp_path: Path, case: str, change: di
     assert np.abs(streams_of(decoder)[1] - expected).max() > 1e-4
 
 
+# What metadata say besides that changes nothing.
+SAID = {"attention.causal": True, "rope.scaling.finetuned": True, "expert_count": 0, "vocab_size": 9}
+
+
 @pytest.mark.parametrize("case", ["llama, llama3", "gemma3_text", "gpt2", "phi3"])
 def test_any_value_in_the_metadata_is_served_or_refused(tmp_path: Path, case: str) -> None:
-    """Never another error than one that names the file; a tensor that the family has not is refused too."""
+    """Never another error than one that names the file; so with a tensor, or a key, that it has not."""
     config, refused = config_of(case), 0
     decoder = open_base(write_folder(tmp_path / "b", config, drawn(config))).decoder
     write_gguf(tmp_path / "b.gguf", config, decoder, GGUF_CASES[case])
@@ -463,7 +494,12 @@ def test_any_value_in_the_metadata_is_served_or_refused(tmp_path: Path, case: st
                 refused += 1
                 assert "b.gguf" in str(error)
     assert refused > 50
-    file.metadata = whole
+    strange = {"rope.scaling.yarn_log_multiplier": 0.1, "attention.scale": 0.5, "attention.causal": False}
+    for name, value in (strange | {"attention.value_length": 7, "rope.scaling.attn_factor": float("nan")}).items():
+        file.metadata = whole | {f"{prefix}.{name}": value}
+        with pytest.raises(InputError, match=name):
+            spec_of(file)
+    file.metadata = whole | {f"{prefix}.{name}": value for name, value in SAID.items()}
     file.tensors["blk.0.strange.weight"] = file.tensors["token_embd.weight"]
     with pytest.raises(InputError, match=r"blk\.0\.strange"):
         list(gguf_weights(file, spec_of(file)))

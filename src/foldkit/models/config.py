@@ -55,7 +55,7 @@ class Config:
 
     def whole_or_none(self, key: str) -> int:
         """Return a whole number, 0 where the key is missing or null."""
-        return 0 if self.get(key) is None else self.whole(key)
+        return 0 if self.get(key) in (None, 0) else self.whole(key)
 
     def cap(self, key: str) -> float:
         """Return a bound, 0 where the key is missing or null."""
@@ -106,7 +106,10 @@ class Config:
         n_dims = int(head_dim * share)
         if n_dims % 2 or not 0 < n_dims <= head_dim:
             raise InputError(self.where, "turned dims", "an even number, at most those of a head", n_dims, _TODO)
-        kinds = dict(zip(_KINDS, _KINDS, strict=True)) | {"default": "none", "su": "longrope"}
+        # Sections of a head are turned by rows and columns of pictures; of text they are turned alike.
+        for key in ("mrope_section", "mrope_interleaved"):
+            inner.get(key)
+        kinds = dict(zip(_KINDS, _KINDS, strict=True)) | {"default": "none", "mrope": "none", "su": "longrope"}
         kind = inner.one_of("rope_type", kinds, inner.get("type", "none"))
         rope = Rope(base, n_dims, **self._scaling(kind, inner, n_dims))
         inner.finish()
@@ -117,10 +120,10 @@ class Config:
         newer = self.get("rope_parameters")
         return isinstance(newer, Mapping) and layers in newer
 
-    def finish(self) -> None:
-        """Raise InputError for the first key that was not read and says something."""
+    def finish(self, inert: re.Pattern[str] = _INERT) -> None:
+        """Raise InputError for the first key that was not read, is not `inert`, and says something."""
         for key, value in self.values.items():
-            if key not in self._read and not _INERT.fullmatch(key) and value not in _NOTHING:
+            if key not in self._read and not inert.fullmatch(key) and value not in _NOTHING:
                 todo = _TODOS.get(key, _TODO)
                 raise InputError(self.where, key, "a key that this family is known by", value, todo)
 

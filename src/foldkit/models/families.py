@@ -13,6 +13,7 @@ from typing import Any
 from foldkit.formats.errors import InputError, near_name
 
 from .config import Config
+from .rotary import Rope
 from .spec import ModelSpec
 
 _ACTIVATIONS = {
@@ -197,8 +198,19 @@ def _granite(c: Config) -> dict[str, Any]:
     }
 
 
-def _olmo2(c: Config) -> dict[str, Any]:
-    return _llama(c) | {"norm_places": "after", "head_norm": "whole"}
+def _olmo2(c: Config, window: int = 0) -> dict[str, Any]:
+    found = _llama(c) | {"norm_places": "after", "head_norm": "whole"}
+    window, kinds = c.whole_or_none("sliding_window") or window, c.per_layer("layer_types", found["n_layers"])
+    if not window:
+        return found
+    kinds = kinds or ["sliding_attention" if (n + 1) % 4 else "full_attention" for n in range(found["n_layers"])]
+    # Layers with a window are never stretched.
+    local = Rope(found["rope"].base, found["rope"].n_dims)
+    return found | {"windows": _windows(kinds, window, c), "local_rope": local}
+
+
+def _olmo3(c: Config) -> dict[str, Any]:
+    return _olmo2(c, 4096)
 
 
 def _stablelm(c: Config) -> dict[str, Any]:
@@ -350,6 +362,7 @@ _PHI3_LAYER = {
     "mlp.up": "mlp.gate_up_proj",
     "mlp.down": "mlp.down_proj",
 }
+_OLMO_LAYER = {**_AFTER, **_ATTENTION, **_HEAD_NORMS, **_GATED}
 
 
 def _named(layer: Mapping[str, str]) -> dict[str, str]:
@@ -366,7 +379,8 @@ FAMILIES: dict[str, Family] = {
     "gemma3_text": Family(_gemma3, _named({**_BOTH, **_ATTENTION, **_HEAD_NORMS, **_GATED})),
     "phi3": Family(_phi3, _named(_PHI3_LAYER)),
     "granite": Family(_granite, LLAMA_MODULES),
-    "olmo2": Family(_olmo2, _named({**_AFTER, **_ATTENTION, **_HEAD_NORMS, **_GATED})),
+    "olmo2": Family(_olmo2, _named(_OLMO_LAYER)),
+    "olmo3": Family(_olmo3, _named(_OLMO_LAYER)),
     "stablelm": Family(_stablelm, LLAMA_MODULES),
     "gpt2": Family(_gpt2, {**_GPT_ENDS, **_layers("transformer.h", _GPT2_LAYER)}, transposed=True),
     "gpt_neo": Family(_gpt_neo, {**_GPT_ENDS, **_layers("transformer.h", _GPT_NEO_LAYER)}),
@@ -387,16 +401,24 @@ _UNSAID: dict[str, dict[str, Any]] = {
 }
 
 
+# Parts for text that are a family's own, by another name.
+_SAME = {f"{name}{end}": "qwen2" for name in ("qwen2_vl", "qwen2_5_vl") for end in ("", "_text")}
+_SAME |= {"qwen3_vl_text": "qwen3"}
+
+
 def reads_more_than_text(config: Mapping[str, Any]) -> bool:
     """Say whether a config is of a base that reads pictures or sounds too, with a part for text."""
-    return isinstance(config.get("text_config"), Mapping) and str(config.get("model_type")) not in FAMILIES
+    has_part = isinstance(config.get("text_config", config.get("vision_config")), Mapping)
+    return has_part and str(config.get("model_type")) not in FAMILIES
 
 
-def _of_text(config: Mapping[str, Any]) -> Mapping[str, Any]:
-    """Return the config of the part for text, with what it leaves out."""
-    part = config["text_config"]
+def _of_text(config: Mapping[str, Any]) -> dict[str, Any]:
+    """Return the config of the part for text, with what it leaves out; older ones have its keys beside those of all."""
+    part = config.get("text_config", {key: value for key, value in config.items() if key != "vision_config"})
+    name = str(part.get("model_type"))
     tied = {key: value for key, value in config.items() if key == "tie_word_embeddings"}
-    return _UNSAID.get(str(part.get("model_type")), {}) | tied | dict(part)
+    same = {"model_type": _SAME[name]} if name in _SAME else {}
+    return _UNSAID.get(name, {}) | tied | dict(part) | same
 
 
 def spec_from_config(config: Mapping[str, Any], where: str) -> ModelSpec:
@@ -405,7 +427,8 @@ def spec_from_config(config: Mapping[str, Any], where: str) -> ModelSpec:
     Raises InputError naming the key that is missing, out of range, or says something that the decoder cannot do.
     """
     if reads_more := reads_more_than_text(config):
-        config, where = _of_text(config), f"{where}, text_config"
+        where += ", text_config" if "text_config" in config else ""
+        config = _of_text(config)
     name = config.get("model_type")
     if not isinstance(name, str) or name not in FAMILIES:
         more = "it reads more than text; a .gguf file of it has the part for text alone"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import dataclasses
 import itertools
+import re
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -22,6 +23,17 @@ from .spec import ModelSpec
 from .weights import Shapes, file_names, parameter_shapes
 
 _TODO = "fetch the file again"
+# Metadata, behind the architecture's name, that say nothing about what the decoder computes, or nothing by themselves.
+_INERT = re.compile(r"[^.]+\.(vocab_size|tensor_data_layout|rope\.scaling\.(finetuned|original_context_length))")
+# What a stretching has besides its factor.
+_SCALED: dict[str, dict[str, str]] = {
+    "yarn": {
+        "original_max_position_embeddings": "original_context_length",
+        "attention_factor": "yarn_attn_factor",
+        "beta_fast": "yarn_beta_fast",
+        "beta_slow": "yarn_beta_slow",
+    }
+}
 # Tensors that hold a factor for each angle of the rotary positions.
 _FACTORS = ("rope_freqs.weight", "rope_factors_short.weight")
 
@@ -48,14 +60,19 @@ def spec_of(file: GgufFile) -> ModelSpec:
     if "token_embd.weight" not in file.tensors:
         raise InputError(where, "tensor token_embd.weight", "an embedding", None, _TODO)
     prefix = file.metadata["general.architecture"]
-    given = {key: file.metadata.get(f"{prefix}.{name}") for key, name in {**COMMON, **family.keys}.items() if name}
+    own = {key: value for key, value in file.metadata.items() if key.startswith(f"{prefix}.")}
+    metadata = Config(own, where)
+    given = {key: metadata.get(f"{prefix}.{name}") for key, name in {**COMMON, **family.keys}.items() if name}
     config: dict[str, Any] = {key: value for key, value in given.items() if value is not None}
     config["model_type"] = family.model_type
     config["vocab_size"] = file.tensors["token_embd.weight"].shape[0]
     config["tie_word_embeddings"] = "output.weight" not in file.tensors
-    metadata = Config(file.metadata, where)
-    config |= _from_tensors(file, family, metadata) | _scaling(metadata, prefix)
-    return _with_rope(spec_from_config(config, where), file, metadata, prefix)
+    config |= _from_tensors(file, family, metadata, prefix) | _scaling(metadata, prefix) | _kinds(config)
+    spec = _with_rope(spec_from_config(config, where), file, metadata, prefix)
+    for name, value in _said_again(spec).items():
+        metadata.fixed(f"{prefix}.{name}", value)
+    metadata.finish(_INERT)
+    return spec
 
 
 def read_gguf(path: Path) -> tuple[ModelSpec, Iterator[tuple[str, Packed | Tensor]]]:
@@ -92,13 +109,31 @@ def _packed(file: GgufFile, tensor: GgufTensor) -> Packed:
     return Packed(data.view(tensor.shape[0], -1), tensor.type_id, tensor.shape[1])
 
 
-def _from_tensors(file: GgufFile, family: GgufFamily, metadata: Config) -> dict[str, Any]:
+def _kinds(config: dict[str, Any]) -> dict[str, Any]:
+    """Return the kind of each layer, where the metadata say of each whether it has a window."""
+    found = config.get("sliding_window_pattern")
+    if not isinstance(found, list):
+        return {}
+    del config["sliding_window_pattern"]
+    return {"layer_types": ["sliding_attention" if one else "full_attention" for one in found]}
+
+
+def _said_again(spec: ModelSpec) -> dict[str, Any]:
+    """Return what metadata may say besides, where the rest says it already."""
+    return {
+        "attention.head_count_kv": spec.n_kv_heads,
+        "attention.value_length": spec.head_dim,
+        "attention.causal": True,
+        "embedding_length_out": spec.d_model,
+    }
+
+
+def _from_tensors(file: GgufFile, family: GgufFamily, metadata: Config, prefix: str) -> dict[str, Any]:
     """Return the config values that the presence or count of tensors tells."""
     has_bias = "blk.0.attn_q.bias" in file.tensors
     if family.model_type == "stablelm":
         return {"use_qkv_bias": has_bias}
     found = {"attention_bias": True} if has_bias and family.model_type != "qwen2" else {}
-    prefix = file.metadata["general.architecture"]
     if metadata.whole(f"{prefix}.block_count") != _SCALED_BY_WIDTH.get(family.model_type):
         return found
     width = metadata.whole(f"{prefix}.embedding_length") / metadata.whole(f"{prefix}.attention.head_count")
@@ -106,12 +141,14 @@ def _from_tensors(file: GgufFile, family: GgufFamily, metadata: Config) -> dict[
 
 
 def _scaling(metadata: Config, prefix: str) -> dict[str, Any]:
-    kind = metadata.get(f"{prefix}.rope.scaling.type", "none")
+    at = f"{prefix}.rope.scaling."
+    factor = metadata.get(f"{at}factor")
+    kind = metadata.get(f"{at}type", "linear" if factor else "none")
     if kind in ("none", "longrope"):  # the latter's factors are tensors
         return {}
-    found = {"rope_type": kind, "factor": metadata.get(f"{prefix}.rope.scaling.factor", 1.0)}
-    original = metadata.whole_or_none(f"{prefix}.rope.scaling.original_context_length")
-    return {"rope_scaling": found | ({"original_max_position_embeddings": original} if original else {})}
+    found = {"rope_type": kind, "factor": 1.0 if factor is None else factor}
+    more = {key: metadata.get(at + name) for key, name in _SCALED.get(str(kind), {}).items()}
+    return {"rope_scaling": found | {key: value for key, value in more.items() if value is not None}}
 
 
 def _with_rope(spec: ModelSpec, file: GgufFile, metadata: Config, prefix: str) -> ModelSpec:
@@ -124,12 +161,14 @@ def _with_rope(spec: ModelSpec, file: GgufFile, metadata: Config, prefix: str) -
         raise InputError(file.path, key, f"an even number up to {spec.head_dim}", n_dims, _TODO)
     rope = dataclasses.replace(spec.rope, n_dims=n_dims)
     name = next((n for n in _FACTORS if n in file.tensors), None)
+    factor = f"{prefix}.rope.scaling.attn_factor"
     if name is None:
+        metadata.fixed(factor, 1.0)
         return dataclasses.replace(spec, rope=rope)
     factors = tuple(_expanded(file, name).flatten().tolist())
     if len(factors) != n_dims // 2:
         raise InputError(file.path, f"tensor {name}", f"{n_dims // 2} factors", len(factors), _TODO)
-    gain = metadata.positive(f"{prefix}.rope.scaling.attn_factor", 1.0)
+    gain = metadata.positive(factor, 1.0)
     rope = dataclasses.replace(rope, scaling="longrope", factors=factors, gain=gain)
     original = metadata.whole(f"{prefix}.rope.scaling.original_context_length", spec.max_positions)
     n_most = spec.max_positions if name == "rope_freqs.weight" else min(spec.max_positions, original)

@@ -17,8 +17,10 @@ COMMON = {
     "rope_theta": "rope.freq_base",
     "max_position_embeddings": "context_length",
 }
+_PATTERN = "attention.sliding_window_pattern"
 _LAYER_NORM = {"layer_norm_eps": "attention.layer_norm_epsilon", "rms_norm_eps": None}
-_WINDOWED = {"sliding_window": "attention.sliding_window"}
+_WINDOWED = {"sliding_window": "attention.sliding_window", "sliding_window_pattern": _PATTERN}
+_LOCAL = {"rope_local_base_freq": "rope.freq_base_swa"}
 _CAPPED = {"attn_logit_softcapping": "attn_logit_softcapping", "final_logit_softcapping": "final_logit_softcapping"}
 
 _SPLIT = {"attention.query": "attn_q", "attention.key": "attn_k", "attention.value": "attn_v"}
@@ -84,10 +86,10 @@ GGUF_FAMILIES: dict[str, GgufFamily] = {
     "qwen3": GgufFamily("qwen3", {**_PLAIN, **_HEAD_NORMS}),
     "gemma": GgufFamily("gemma", offset=True),
     "gemma2": GgufFamily("gemma2", {**_PLAIN, **_AFTER}, {**_WINDOWED, **_CAPPED}, offset=True),
-    "gemma3": GgufFamily("gemma3_text", {**_PLAIN, **_AFTER, **_HEAD_NORMS}, _WINDOWED, offset=True),
+    "gemma3": GgufFamily("gemma3_text", {**_PLAIN, **_AFTER, **_HEAD_NORMS}, {**_WINDOWED, **_LOCAL}, offset=True),
     "phi3": GgufFamily("phi3", {**_BEFORE, **_FUSED, **_OUT, **_GATED, "mlp.gate": "ffn_up"}, _WINDOWED),
     "granite": GgufFamily("granite", keys=_GRANITE, permuted=True),
-    "olmo2": GgufFamily("olmo2", {**_SPLIT, **_OUT, **_GATED, **_AFTER, **_HEAD_NORMS}),
+    "olmo2": GgufFamily("olmo2", {**_SPLIT, **_OUT, **_GATED, **_AFTER, **_HEAD_NORMS}, _WINDOWED),
     "stablelm": GgufFamily("stablelm", keys={**_LAYER_NORM, "use_parallel_residual": "use_parallel_residual"}),
     "gpt2": GgufFamily("gpt2", _GPT, _GPT2),
     "gptneox": GgufFamily("gpt_neox", _GPT, _NEOX),
