@@ -251,7 +251,7 @@ def test_a_markup_writes_the_start_token_that_the_files_name(base_folder: Path, 
 def test_a_gguf_file_starts_a_text_as_its_tokenizer_does(
     tmp_path: Path, kind: str, says: dict[str, Any], starts: bool
 ) -> None:
-    """Said in the metadata, or by the kind of tokenizer; its markup may write the token in any case."""
+    """Said in the metadata, or by the kind of tokenizer; its markup may write it in any case; all ends are ends."""
     writer = gguf.GGUFWriter(tmp_path / "a.gguf", "llama")
     writer.add_tokenizer_model(kind)
     writer.add_token_list(["<s>", "</s>", "a", "b", "ab"])
@@ -259,7 +259,8 @@ def test_a_gguf_file_starts_a_text_as_its_tokenizer_does(
     writer.add_token_merges(["a b"])
     writer.add_token_types([3, 3, 1, 1, 1])
     writer.add_bos_token_id(0)
-    writer.add_eos_token_id(1)
+    for name, end in (("eos", 1), ("eot", 3), ("eom", 4)):
+        writer.add_uint32(f"tokenizer.ggml.{name}_token_id", end)
     writer.add_chat_template(STARTS)
     for key, value in says.items():
         (writer.add_bool if isinstance(value, bool) else writer.add_string)(f"tokenizer.ggml.{key}", value)
@@ -267,6 +268,7 @@ def test_a_gguf_file_starts_a_text_as_its_tokenizer_does(
     writer.write_kv_data_to_file()
     writer.close()
     side = open_text_side(tmp_path / "a.gguf")
+    assert side.end_ids == (1, 3, 4)
     assert side.markup("headings").start_marker == ("<s>" if starts else "")
     assert str(side.markup().written(turns("a", "b")[1:])) == "<s>a<end>b<end>"
 

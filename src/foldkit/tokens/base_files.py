@@ -132,7 +132,8 @@ def _from_gguf(file: GgufFile) -> TextSide:
     where, metadata = str(file.path), file.metadata
     embedding = file.tensors.get("token_embd.weight")
     tokenizer = _opened(tokenizer_json(metadata, where), where, embedding.shape[0] if embedding else None)
-    ends = [*_ids(metadata.get("tokenizer.ggml.eos_token_id")), *_ids(metadata.get("tokenizer.ggml.eot_token_id"))]
+    # The end of a text, of a turn, and of a message that a tool is to answer.
+    ends = [one for name in ("eos", "eot", "eom") for one in _ids(metadata.get(f"tokenizer.ggml.{name}_token_id"))]
     start = _first(_ids(metadata.get("tokenizer.ggml.bos_token_id")), tokenizer)
     adds = metadata.get("tokenizer.ggml.add_bos_token", starts_texts(metadata))
     source = str(metadata.get("tokenizer.chat_template", ""))
