@@ -15,14 +15,14 @@ REAL = {("llama", "GGUF")}
 
 def page() -> str:
     """Return the page."""
-    by_type = {family.model_type: name for name, family in GGUF_FAMILIES.items()}
+    by_type = {name: [a for a, family in GGUF_FAMILIES.items() if family.model_type == name] for name in FAMILIES}
     lines = [
         "| family (`model_type`) | folder | GGUF | adapters | real file tried |",
         "|---|---|---|---|---|",
     ]
     for name in FAMILIES:
         tried = ", ".join(kind for family, kind in sorted(REAL) if family == name) or "derivation only"
-        lines.append(f"| {name} | yes | {by_type.get(name, '–')} | yes | {tried} |")
+        lines.append(f"| {name} | yes | {', '.join(by_type[name]) or '–'} | yes | {tried} |")
     blocks = ", ".join(block.name for block in BLOCK_TYPES.values())
     splitters = ", ".join(PRE_SPLITTERS)
     return f"""# Families of bases

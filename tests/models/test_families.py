@@ -371,7 +371,7 @@ def test_the_registries_are_whole() -> None:
 GGUF_CASES = {
     "llama": "llama",
     "llama, llama3": "llama",
-    "qwen2": "qwen2",
+    "qwen2": "qwen2vl",
     "qwen3": "qwen3",
     "gemma": "gemma",
     "gemma2": "gemma2",
@@ -473,7 +473,7 @@ def test_another_config_is_another_decoder(tmp_path: Path, case: str, change: di
 
 
 # What metadata say besides that changes nothing.
-SAID = {"attention.causal": True, "rope.scaling.finetuned": True, "expert_count": 0, "vocab_size": 9}
+SAID = {"attention.causal": True, "rope.scaling.finetuned": True, "expert_count": 0, "rope.dimension_sections": [1, 2]}
 
 
 @pytest.mark.parametrize("case", ["llama, llama3", "gemma3_text", "gpt2", "phi3"])

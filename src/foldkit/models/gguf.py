@@ -23,8 +23,11 @@ from .spec import ModelSpec
 from .weights import Shapes, file_names, parameter_shapes
 
 _TODO = "fetch the file again"
-# Metadata, behind the architecture's name, that say nothing about what the decoder computes, or nothing by themselves.
-_INERT = re.compile(r"[^.]+\.(vocab_size|tensor_data_layout|rope\.scaling\.(finetuned|original_context_length))")
+# Metadata, behind the architecture's name, that say nothing about what is computed of text, or nothing by themselves.
+_INERT = re.compile(
+    r"[^.]+\.(vocab_size|tensor_data_layout|n_deepstack_layers"
+    r"|rope\.(dimension_sections|scaling\.(finetuned|original_context_length)))"
+)
 # What a stretching has besides its factor.
 _SCALED: dict[str, dict[str, str]] = {
     "yarn": {

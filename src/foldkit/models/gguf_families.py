@@ -83,7 +83,9 @@ _NEOX = {**_LAYER_NORM, "num_key_value_heads": None, "use_parallel_residual": "u
 GGUF_FAMILIES: dict[str, GgufFamily] = {
     "llama": GgufFamily("llama", permuted=True),
     "qwen2": GgufFamily("qwen2"),
+    "qwen2vl": GgufFamily("qwen2"),
     "qwen3": GgufFamily("qwen3", {**_PLAIN, **_HEAD_NORMS}),
+    "qwen3vl": GgufFamily("qwen3", {**_PLAIN, **_HEAD_NORMS}),
     "gemma": GgufFamily("gemma", offset=True),
     "gemma2": GgufFamily("gemma2", {**_PLAIN, **_AFTER}, {**_WINDOWED, **_CAPPED}, offset=True),
     "gemma3": GgufFamily("gemma3_text", {**_PLAIN, **_AFTER, **_HEAD_NORMS}, {**_WINDOWED, **_LOCAL}, offset=True),
