@@ -32,11 +32,11 @@ def _listed(text: str) -> list[str] | str:
     """Return the parts of a list of JSON, any other text as it is."""
     try:
         value = json_value(text) if text.startswith("[") else None
+        if isinstance(value, list):
+            return [part if isinstance(part, str) else json.dumps(part, sort_keys=True) for part in value]
     except (ValueError, RecursionError):
         return text
-    if not isinstance(value, list):
-        return text
-    return [part if isinstance(part, str) else json.dumps(part, sort_keys=True) for part in value]
+    return text
 
 
 def _items(given: list[str] | str, mark: str) -> set[str]:
