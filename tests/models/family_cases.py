@@ -16,6 +16,21 @@ SIZES = {
     "tie_word_embeddings": False,
     "rope_theta": 5000.0,
 }
+GRANITE = {
+    **SIZES,
+    "embedding_multiplier": 3.0,
+    "attention_multiplier": 0.2,
+    "residual_multiplier": 0.4,
+    "logits_scaling": 6.0,
+}
+DENSE = {
+    "layer_types": ["attention"] * 4,
+    "num_local_experts": 0,
+    "num_experts_per_tok": 2,
+    "shared_intermediate_size": 40,
+    "mamba_d_head": 64,
+    "router_aux_loss_coef": 0.1,
+}
 GEMMA = {**SIZES, "head_dim": 12, "tie_word_embeddings": True, "hidden_activation": "gelu_pytorch_tanh"}
 GPT2 = {"vocab_size": 50, "n_embd": 32, "n_layer": 3, "n_head": 4, "n_positions": 64, "layer_norm_epsilon": 1e-5}
 NEO = {"num_layers": 4, "num_heads": 4, "window_size": 4, "attention_layers": ["global", "local"] * 2}
@@ -56,13 +71,9 @@ CONFIGS: dict[str, dict[str, Any]] = {
         "original_max_position_embeddings": 32,
         "rope_scaling": {"rope_type": "longrope", "short_factor": [1.0, 1.5], "long_factor": [2.0, 4.0]},
     },
-    "granite": {
-        **SIZES,
-        "embedding_multiplier": 3.0,
-        "attention_multiplier": 0.2,
-        "residual_multiplier": 0.4,
-        "logits_scaling": 6.0,
-    },
+    "granite": GRANITE,
+    "granitemoehybrid": {**GRANITE, **DENSE, "position_embedding_type": "rope"},
+    "granitemoehybrid, unturned": {**GRANITE, **DENSE},
     "olmo2": SIZES,
     "olmo3": {
         **SIZES,

@@ -122,10 +122,13 @@ def rope_llama(c: Mapping[str, Any]) -> tuple[Array, float]:
 
 
 def llama_like(c: Mapping[str, Any], t: Tensors, ids: list[int]) -> tuple[list[Array], Array]:
-    """Llama, Mistral, Qwen 2 and 3, Phi-3, Granite, SmolLM3: RMS norm first, gated SiLU."""
+    """Llama, Mistral, Qwen 2 and 3, Phi-3, Granite 3 and 4, SmolLM3: RMS norm first, gated SiLU."""
     n_heads, n_kv, dim, eps = c["num_attention_heads"], c["num_key_value_heads"], head_dim(c), c["rms_norm_eps"]
     frequencies, gain = rope_llama(c)
     kind = c["model_type"]
+    hybrid = kind == "granitemoehybrid"
+    first, last = ("input_linear", "output_linear") if hybrid else ("gate_up_proj", "down_proj")
+    first, last = (f"{'shared_mlp' if hybrid else 'mlp'}.{name}" for name in (first, last))
     x = t["model.embed_tokens.weight"][ids] * c.get("embedding_multiplier", 1.0)
     add, scale = c.get("residual_multiplier", 1.0), c.get("attention_multiplier", dim**-0.5)
     streams = []
@@ -141,18 +144,19 @@ def llama_like(c: Mapping[str, Any], t: Tensors, ids: list[int]) -> tuple[list[A
         if kind == "qwen3":
             qs = [rms(one, t[at + "self_attn.q_norm.weight"], eps) for one in qs]
             ks = [rms(one, t[at + "self_attn.k_norm.weight"], eps) for one in ks]
-        if kind != "smollm3" or c["no_rope_layers"][n]:
+        own = c.get("position_embedding_type") == "rope" if hybrid else kind != "smollm3" or c["no_rope_layers"][n]
+        if own:
             qs, ks = ([turned(one, frequencies, gain) for one in some] for some in (qs, ks))
         window = c["sliding_window"] if kind in ("mistral", "phi3") else None
         if kind == "qwen2" and c["use_sliding_window"] and n >= c["max_window_layers"]:
             window = c["sliding_window"]
         x = x + add * linear(attention(qs, ks, vs, scale, window), t, at + "self_attn.o_proj")
         y = rms(x, t[at + "post_attention_layernorm.weight"], eps)
-        if kind == "phi3":
-            gate, up = np.split(y @ t[at + "mlp.gate_up_proj.weight"].T, 2, axis=1)
+        if kind == "phi3" or hybrid:
+            gate, up = np.split(linear(y, t, at + first), 2, axis=1)
         else:
             gate, up = linear(y, t, at + "mlp.gate_proj"), linear(y, t, at + "mlp.up_proj")
-        x = x + add * linear(silu(gate) * up, t, at + "mlp.down_proj")
+        x = x + add * linear(silu(gate) * up, t, at + last)
         streams.append(x)
     head = t["model.embed_tokens.weight"] if c["tie_word_embeddings"] else t["lm_head.weight"]
     return streams, rms(x, t["model.norm.weight"], eps) @ head.T / c.get("logits_scaling", 1.0)
@@ -292,8 +296,9 @@ def gpt_neox(c: Mapping[str, Any], t: Tensors, ids: list[int]) -> tuple[list[Arr
     return streams, norm(x, "gpt_neox.final_layer_norm") @ t["embed_out.weight"].T
 
 
+LLAMA_LIKE = ("llama", "mistral", "qwen2", "qwen3", "phi3", "granite", "granitemoehybrid", "smollm3")
 ORACLES: dict[str, Callable[[Mapping[str, Any], Tensors, list[int]], tuple[list[Array], Array]]] = {
-    **dict.fromkeys(("llama", "mistral", "qwen2", "qwen3", "phi3", "granite", "smollm3"), llama_like),
+    **dict.fromkeys(LLAMA_LIKE, llama_like),
     **dict.fromkeys(("gemma", "gemma2", "gemma3_text"), gemma_like),
     **dict.fromkeys(("gpt2", "gpt_neo"), gpt),
     **dict.fromkeys(("olmo2", "olmo3"), olmo2),

@@ -168,6 +168,8 @@ def test_a_folder_comes_back_as_it_was_saved(base_folder: Path, tmp_path: Path) 
         ({"num_hidden_layers": 3}, "9 weights missing, first model.layers.2"),
         ({"num_hidden_layers": 1}, "those of the config alone, found 'model.layers.1"),
         ({"num_hidden_layers": None}, "num_hidden_layers"),
+        ({"model_type": "granitemoehybrid", "layer_types": ["mamba", "attention"]}, "attention alone, found 'mamba'"),
+        ({"model_type": "granitemoehybrid", "num_local_experts": 8}, "num_local_experts: expected 0"),
     ],
 )
 def test_configs_that_cannot_be_served_are_refused_by_key(

@@ -211,7 +211,8 @@ def test_answers_in_any_company_are_those_of_the_logits(case: str, shared: list[
 
 
 # Families whose layers are single nodes, in training as in answering.
-FORMED = {"llama", "mistral", "qwen2", "qwen3", "phi3", "granite", "smollm3", "gemma", "gemma2", "gemma3_text"}
+FORMED = {"llama", "mistral", "qwen2", "qwen3", "phi3", "granite", "granitemoehybrid", "smollm3"}
+FORMED |= {"gemma", "gemma2", "gemma3_text"}
 
 
 def test_quick_layers_give_what_the_layers_give() -> None:

@@ -201,7 +201,7 @@ def test_losses_in_chunks_are_those_of_whole_logits(
 def test_in_sixteen_bits_losses_are_added_up_in_thirty_two(
     examples: list[Example], monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    """Of the same logits in float64, to 1e-6; a sum in bfloat16 is 1e-3 off: the control."""
+    """Of the same logits in float64, to 1e-6; a sum in bfloat16 is 1e-4 off: the control."""
     monkeypatch.setattr(likelihood, "LOGITS_AT_ONCE", 3 * 320)
     decoder = tiny_decoder(torch.bfloat16)
     batch = micro_batches(examples, ALONE)[0]
@@ -212,7 +212,7 @@ def test_in_sixteen_bits_losses_are_added_up_in_thirty_two(
     log_probs, _ = likelihood.token_log_probs(decoder, stream, batch.targets)
     assert loss.item() == pytest.approx(losses.sum().item(), rel=1e-6)
     torch.testing.assert_close(-log_probs.double(), losses, rtol=1e-5, atol=1e-5)
-    assert losses.bfloat16().sum().item() != pytest.approx(losses.sum().item(), rel=1e-3)
+    assert losses.bfloat16().sum().item() != pytest.approx(losses.sum().item(), rel=1e-4)
     (to_stream,) = torch.autograd.grad(loss, stream)
     (to_logits,) = torch.autograd.grad(losses.sum(), made)
     expected = to_logits @ decoder.embedding.weight.double()

@@ -198,6 +198,22 @@ def _granite(c: Config) -> dict[str, Any]:
     }
 
 
+def _granite_hybrid(c: Config) -> dict[str, Any]:
+    """Those of them that are attention alone, and have no experts."""
+    found = _granite(c)
+    for kind in c.per_layer("layer_types", found["n_layers"]) or ():
+        if kind != "attention":
+            raise InputError(c.where, "layer_types", "attention alone", kind, "choose another base")
+    c.fixed("num_local_experts", 0)
+    c.fixed("normalization_function", "rmsnorm")
+    for key in c.values:
+        if key.startswith(("mamba_", "time_step_", "router_")) or key in ("num_experts_per_tok", "init_method"):
+            c.get(key)
+    turned = c.get("position_embedding_type") == "rope"
+    unturned = () if turned else tuple(range(found["n_layers"]))
+    return found | {"d_ff": c.whole("shared_intermediate_size"), "unturned": unturned}
+
+
 def _olmo2(c: Config, window: int = 0) -> dict[str, Any]:
     found = _llama(c) | {"norm_places": "after", "head_norm": "whole"}
     window, kinds = c.whole_or_none("sliding_window") or window, c.per_layer("layer_types", found["n_layers"])
@@ -362,6 +378,8 @@ _PHI3_LAYER = {
     "mlp.up": "mlp.gate_up_proj",
     "mlp.down": "mlp.down_proj",
 }
+_SHARED = dict.fromkeys(("mlp.gate", "mlp.up"), "shared_mlp.input_linear")
+_GRANITE_HYBRID_LAYER = {**_BEFORE, **_ATTENTION, **_SHARED, "mlp.down": "shared_mlp.output_linear"}
 _OLMO_LAYER = {**_AFTER, **_ATTENTION, **_HEAD_NORMS, **_GATED}
 
 
@@ -379,6 +397,7 @@ FAMILIES: dict[str, Family] = {
     "gemma3_text": Family(_gemma3, _named({**_BOTH, **_ATTENTION, **_HEAD_NORMS, **_GATED})),
     "phi3": Family(_phi3, _named(_PHI3_LAYER)),
     "granite": Family(_granite, LLAMA_MODULES),
+    "granitemoehybrid": Family(_granite_hybrid, _named(_GRANITE_HYBRID_LAYER)),
     "olmo2": Family(_olmo2, _named(_OLMO_LAYER)),
     "olmo3": Family(_olmo3, _named(_OLMO_LAYER)),
     "stablelm": Family(_stablelm, LLAMA_MODULES),
