@@ -28,14 +28,12 @@ _INERT = re.compile(
     r"[^.]+\.(vocab_size|tensor_data_layout|n_deepstack_layers"
     r"|rope\.(dimension_sections|scaling\.(finetuned|original_context_length)))"
 )
-# What a stretching has besides its factor.
-_SCALED: dict[str, dict[str, str]] = {
-    "yarn": {
-        "original_max_position_embeddings": "original_context_length",
-        "attention_factor": "yarn_attn_factor",
-        "beta_fast": "yarn_beta_fast",
-        "beta_slow": "yarn_beta_slow",
-    }
+# What the stretching "yarn" has besides its factor.
+_YARN = {
+    "original_max_position_embeddings": "original_context_length",
+    "attention_factor": "yarn_attn_factor",
+    "beta_fast": "yarn_beta_fast",
+    "beta_slow": "yarn_beta_slow",
 }
 # Tensors that hold a factor for each angle of the rotary positions.
 _FACTORS = ("rope_freqs.weight", "rope_factors_short.weight")
@@ -150,8 +148,10 @@ def _scaling(metadata: Config, prefix: str) -> dict[str, Any]:
     if kind in ("none", "longrope"):  # the latter's factors are tensors
         return {}
     found = {"rope_type": kind, "factor": 1.0 if factor is None else factor}
-    more = {key: metadata.get(at + name) for key, name in _SCALED.get(str(kind), {}).items()}
-    return {"rope_scaling": found | {key: value for key, value in more.items() if value is not None}}
+    if kind == "yarn":
+        more = {key: metadata.get(at + name) for key, name in _YARN.items()}
+        found |= {key: value for key, value in more.items() if value is not None}
+    return {"rope_scaling": found}
 
 
 def _with_rope(spec: ModelSpec, file: GgufFile, metadata: Config, prefix: str) -> ModelSpec:
@@ -163,6 +163,8 @@ def _with_rope(spec: ModelSpec, file: GgufFile, metadata: Config, prefix: str) -
     if n_dims % 2 or n_dims > spec.head_dim:
         raise InputError(file.path, key, f"an even number up to {spec.head_dim}", n_dims, _TODO)
     rope = dataclasses.replace(spec.rope, n_dims=n_dims)
+    if spec.local_rope:
+        spec = dataclasses.replace(spec, local_rope=dataclasses.replace(spec.local_rope, n_dims=n_dims))
     name = next((n for n in _FACTORS if n in file.tensors), None)
     factor = f"{prefix}.rope.scaling.attn_factor"
     if name is None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import dataclasses
 import itertools
 import statistics
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Sequence
 
 from foldkit.adapters.attaching import Adapter
 from foldkit.datasets import Example, token_counts
@@ -24,6 +24,8 @@ SAFE = 0.9
 _LOOKED_AT = 200
 # Passes of about so many tokens are about as fast as longer ones.
 _ENOUGH_TOKENS = 2000
+# The share of all tokens that passes of part of a batch may compute again, to take less memory.
+_MORE = 0.1
 
 
 def with_micro_batch(settings: TrainSettings, fast: int, memory_with: MemoryWith, free_bytes: int) -> TrainSettings:
@@ -47,20 +49,31 @@ def too_many_bytes(settings: TrainSettings, memory_with: MemoryWith, free_bytes:
 
 
 def fast_micro_batch(train: Sequence[Example], settings: TrainSettings) -> int:
-    """Return the smallest micro-batch whose passes are about as fast as larger ones, at most the batch."""
-    tokens = statistics.median(token_counts(train))
-    most = int(settings.batch_tokens / tokens) or settings.batch
-    return next((n for n in _powers(most) if n * tokens >= _ENOUGH_TOKENS), most)
+    """Return the smallest micro-batch whose passes are about as fast as larger ones, at most the batch.
+
+    Passes of the first step say so: what examples begin with alike is computed once in each of them.
+    """
+    most = int(settings.batch_tokens / statistics.median(token_counts(train))) or settings.batch
+    (step,) = first_steps(train, settings, 1)
+    least, size = sum(_tokens_of_passes(step, settings, most)), 1
+    while size < len(step):
+        found = _tokens_of_passes(step, settings, size)
+        if statistics.mean(found) >= _ENOUGH_TOKENS and sum(found) <= (1 + _MORE) * least:
+            return size
+        size *= 2
+    return most
 
 
-def _powers(most: int) -> Iterator[int]:
-    return itertools.takewhile(lambda n: n <= most, (2**power for power in itertools.count()))
+def _tokens_of_passes(step: Sequence[Example], settings: TrainSettings, size: int) -> list[int]:
+    """Return the tokens of each pass of a step, by so many examples."""
+    objective = objective_for(dataclasses.replace(settings, micro_batch=size), step)
+    return [one.ids.numel() for one in objective.passes(step)]
 
 
-def first_steps(train: Sequence[Example], settings: TrainSettings) -> list[list[Example]]:
-    """Return the first steps of a training, each the examples of its batch."""
+def first_steps(train: Sequence[Example], settings: TrainSettings, most: int = _LOOKED_AT) -> list[list[Example]]:
+    """Return the first steps of a training, `most` of them at most, each the examples of its batch."""
     lengths = token_counts(train)
-    most = min(count_steps(lengths, settings)[0], _LOOKED_AT)
+    most = min(count_steps(lengths, settings)[0], most)
     return [[train[index] for index in indices] for indices in itertools.islice(batches(lengths, settings), most)]
 
 
