@@ -66,7 +66,8 @@ def fast_micro_batch(train: Sequence[Example], settings: TrainSettings) -> int:
 
 def _tokens_of_passes(step: Sequence[Example], settings: TrainSettings, size: int) -> list[int]:
     """Return the tokens of each pass of a step, by so many examples."""
-    objective = objective_for(dataclasses.replace(settings, micro_batch=size), step)
+    # What a validation is to tell says nothing of passes.
+    objective = objective_for(dataclasses.replace(settings, micro_batch=size, best_by="loss"), step)
     return [one.ids.numel() for one in objective.passes(step)]
 
 
