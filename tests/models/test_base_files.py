@@ -170,6 +170,7 @@ def test_a_folder_comes_back_as_it_was_saved(base_folder: Path, tmp_path: Path) 
         ({"num_hidden_layers": None}, "num_hidden_layers"),
         ({"model_type": "granitemoehybrid", "layer_types": ["mamba", "attention"]}, "attention alone, found 'mamba'"),
         ({"model_type": "granitemoehybrid", "num_local_experts": 8}, "num_local_experts: expected 0"),
+        ({"model_type": "olmo2", "layer_types": ["sliding_attention"] * 2}, "layer_types: expected a key"),
     ],
 )
 def test_configs_that_cannot_be_served_are_refused_by_key(

@@ -23,6 +23,7 @@ from foldkit.training import (
     TrainSettings,
     TriedRate,
     fast_micro_batch,
+    first_steps,
     forecast,
     forecasting,
     micro_batches,
@@ -193,7 +194,7 @@ def test_what_does_not_fit_is_said_before_it_is_tried(examples: list[Example]) -
     assert measured.duration
     assert not measured.fits
     by_tokens = dataclasses.replace(auto, batch_tokens=16 * max(example.n_tokens for example in examples))
-    assert fast_micro_batch(examples, by_tokens) >= 16
+    assert fast_micro_batch(first_steps(examples, by_tokens), by_tokens) == len(examples)
     with pytest.raises(UsageError, match="a number of examples, or 'auto', found 'some'"):
         TrainSettings(micro_batch="some")
     with pytest.raises(ValueError, match="give a number"):

@@ -31,6 +31,7 @@ from foldkit.training import (
     reference_values,
     train_adapter,
 )
+from foldkit.training.batches import check_parts
 from foldkit.training.pair_notes import length_note, pair_notes
 from foldkit.training.pair_objective import Neighbours, PairObjective
 from foldkit.training.preferences import log_rest
@@ -273,8 +274,10 @@ def test_rows_with_one_reply_alone_are_the_halves_of_pairs() -> None:
     assert math.isnan(steps[0].figures["ranked"])
     apart = [step.figures["chosen_log_prob"] - step.figures["rejected_log_prob"] for step in (steps[0], steps[-1])]
     assert apart[1] > apart[0]
-    with pytest.raises(InputError, match="rows with both replies"):
-        objective_for(dataclasses.replace(settings, best_by="ranked"), halves)
+    by_pairs = dataclasses.replace(settings, best_by="ranked")
+    check_parts(halves, whole, by_pairs)
+    with pytest.raises(InputError, match="rows of validation with both replies"):
+        check_parts(whole, halves, by_pairs)
 
 
 def test_what_pairs_cannot_do_is_refused(examples: list[Example]) -> None:

@@ -35,6 +35,7 @@ from foldkit.training import (
     TrainSettings,
     count_steps,
     fast_micro_batch,
+    first_steps,
     fitting,
     micro_batches,
     rate_at,
@@ -430,7 +431,7 @@ def test_auto_takes_the_smallest_passes_that_are_fast(monkeypatch: pytest.Monkey
     cases += [(alike, chosen, 9, n) for chosen, n in ((auto, 32), (side_by_side, 1))]
     for examples, chosen, enough, n in cases:
         monkeypatch.setattr(fitting, "_ENOUGH_TOKENS", enough)
-        assert fast_micro_batch(examples, chosen) == n
+        assert fast_micro_batch(first_steps(examples, chosen), chosen) == n
 
 
 def test_a_training_ends_early_when_it_is_told_to(examples: list[Example]) -> None:

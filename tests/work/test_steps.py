@@ -23,7 +23,16 @@ from foldkit.models.compute import narrow_times
 from foldkit.models.device import CPU
 from foldkit.rows import RowsSettings, find_files, read_rows
 from foldkit.runs import RunFolder, read_log
-from foldkit.training import Finished, Noted, Preparing, Stepped, TrainEvent, memory_of_training, too_many_bytes
+from foldkit.training import (
+    Finished,
+    Noted,
+    Preparing,
+    Stepped,
+    TrainEvent,
+    first_steps,
+    memory_of_training,
+    too_many_bytes,
+)
 from foldkit.training.memory import peak_bytes
 from foldkit.work import (
     Conversation,
@@ -182,7 +191,7 @@ def test_the_micro_batch_is_chosen_and_written_down(
     if free < 1:
         parts = Parts(sheet)
         rows = parts.dataset.parts["train"]
-        memory_with = memory_of_training(parts.base.decoder, parts.adapter, rows, sheet.train)
+        memory_with = memory_of_training(parts.base.decoder, parts.adapter, rows, first_steps(rows, sheet.train))
         free += round(too_many_bytes(sheet.train, memory_with, 0) / 0.9) + 1
     monkeypatch.setattr("foldkit.training.free_memory.free_bytes", lambda _: free)
     events: list[TrainEvent] = []

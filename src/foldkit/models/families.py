@@ -209,17 +209,19 @@ def _granite_hybrid(c: Config) -> dict[str, Any]:
     for key in c.values:
         if key.startswith(("mamba_", "time_step_", "router_")) or key in ("num_experts_per_tok", "init_method"):
             c.get(key)
-    turned = c.get("position_embedding_type") == "rope"
+    turned = c.one_of("position_embedding_type", {"rope": True, "nope": False}, "nope")
     unturned = () if turned else tuple(range(found["n_layers"]))
     return found | {"d_ff": c.whole("shared_intermediate_size"), "unturned": unturned}
 
 
 def _olmo2(c: Config, window: int = 0) -> dict[str, Any]:
     found = _llama(c) | {"norm_places": "after", "head_norm": "whole"}
-    window, kinds = c.whole_or_none("sliding_window") or window, c.per_layer("layer_types", found["n_layers"])
+    window = c.whole_or_none("sliding_window") or window
     if not window:
         return found
-    kinds = kinds or ["sliding_attention" if (n + 1) % 4 else "full_attention" for n in range(found["n_layers"])]
+    kinds = c.per_layer("layer_types", found["n_layers"]) or [
+        "sliding_attention" if (n + 1) % 4 else "full_attention" for n in range(found["n_layers"])
+    ]
     # Layers with a window are never stretched.
     local = Rope(found["rope"].base, found["rope"].n_dims)
     return found | {"windows": _windows(kinds, window, c), "local_rope": local}

@@ -45,6 +45,7 @@ if TYPE_CHECKING:
         TrainEvent as TrainEvent,
     )
     from .fitting import fast_micro_batch as fast_micro_batch
+    from .fitting import first_steps as first_steps
     from .fitting import memory_of_training as memory_of_training
     from .fitting import too_many_bytes as too_many_bytes
     from .fitting import with_micro_batch as with_micro_batch
@@ -83,7 +84,7 @@ __getattr__, __dir__, __all__ = lazy_door(
             "Stepped",
             "TrainEvent",
         ),
-        "fitting": ("fast_micro_batch", "memory_of_training", "too_many_bytes", "with_micro_batch"),
+        "fitting": ("fast_micro_batch", "first_steps", "memory_of_training", "too_many_bytes", "with_micro_batch"),
         "forecasting": ("Change", "Duration", "Forecast", "forecast"),
         "loop": ("train_adapter",),
         "objective": ("summed_loss",),

@@ -13,14 +13,17 @@ from foldkit.datasets import Example, Examples
 from foldkit.formats import InputError
 from foldkit.models.batch import Batch, pack, pad
 
-from .settings import TrainSettings
+from .settings import OF_PAIRS, TrainSettings
 
 
-def refuse_empty(train: Sequence[Example], validation: Sequence[Example]) -> None:
-    """Raise InputError when there is nothing to train or validate on."""
+def check_parts(train: Sequence[Example], validation: Sequence[Example], settings: TrainSettings) -> None:
+    """Raise InputError when there is nothing to train or validate on, or no pair where the best is found by pairs."""
     for name, examples in (("train", train), ("validation", validation)):
         if not examples:
             raise InputError("[split]", f"rows in {name}", "at least one", "none", "add rows or change the split")
+    if settings.best_by in OF_PAIRS and not any(one.chosen and one.rejected for one in validation):
+        allowed, todo = "rows of validation with both replies", "set best_by to loss"
+        raise InputError("[train]", f"best_by {settings.best_by}", allowed, "none", todo)
 
 
 def longest(examples: Sequence[Example]) -> Example:

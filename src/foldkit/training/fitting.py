@@ -48,33 +48,31 @@ def too_many_bytes(settings: TrainSettings, memory_with: MemoryWith, free_bytes:
     return peak if peak > SAFE * free_bytes else 0.0
 
 
-def fast_micro_batch(train: Sequence[Example], settings: TrainSettings) -> int:
-    """Return the smallest micro-batch whose passes are about as fast as larger ones, at most the batch.
+def fast_micro_batch(steps: Sequence[Sequence[Example]], settings: TrainSettings) -> int:
+    """Return the smallest micro-batch whose passes are about as fast as larger ones, at most the largest batch.
 
-    Passes of the first step say so: what examples begin with alike is computed once in each of them.
+    Passes of that batch say so: what examples begin with alike is computed once in each of them.
     """
-    most = int(settings.batch_tokens / statistics.median(token_counts(train))) or settings.batch
-    (step,) = first_steps(train, settings, 1)
-    least, size = sum(_tokens_of_passes(step, settings, most)), 1
+    step = max(steps, key=len)
+    least, size = sum(_tokens_of_passes(step, settings, len(step))), 1
     while size < len(step):
         found = _tokens_of_passes(step, settings, size)
         if statistics.mean(found) >= _ENOUGH_TOKENS and sum(found) <= (1 + _MORE) * least:
             return size
         size *= 2
-    return most
+    return len(step)
 
 
 def _tokens_of_passes(step: Sequence[Example], settings: TrainSettings, size: int) -> list[int]:
     """Return the tokens of each pass of a step, by so many examples."""
-    # What a validation is to tell says nothing of passes.
-    objective = objective_for(dataclasses.replace(settings, micro_batch=size, best_by="loss"), step)
+    objective = objective_for(dataclasses.replace(settings, micro_batch=size), step)
     return [one.ids.numel() for one in objective.passes(step)]
 
 
-def first_steps(train: Sequence[Example], settings: TrainSettings, most: int = _LOOKED_AT) -> list[list[Example]]:
-    """Return the first steps of a training, `most` of them at most, each the examples of its batch."""
+def first_steps(train: Sequence[Example], settings: TrainSettings) -> list[list[Example]]:
+    """Return the first steps of a training, each the examples of its batch."""
     lengths = token_counts(train)
-    most = min(count_steps(lengths, settings)[0], most)
+    most = min(count_steps(lengths, settings)[0], _LOOKED_AT)
     return [[train[index] for index in indices] for indices in itertools.islice(batches(lengths, settings), most)]
 
 
@@ -92,7 +90,7 @@ def memory_of_steps(
 
 
 def memory_of_training(
-    decoder: Decoder, adapter: Adapter, train: Sequence[Example], settings: TrainSettings
+    decoder: Decoder, adapter: Adapter, train: Sequence[Example], steps: Sequence[Sequence[Example]]
 ) -> MemoryWith:
-    """Return what tells the memory of a training with any settings that leave its batches as they are in these."""
-    return memory_of_steps(decoder, adapter, first_steps(train, settings), pass_cost(decoder, longest(train).ids))
+    """Return what tells the memory of a training with any settings that leave its first steps as they are."""
+    return memory_of_steps(decoder, adapter, steps, pass_cost(decoder, longest(train).ids))

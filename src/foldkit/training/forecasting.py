@@ -19,7 +19,7 @@ from foldkit.models.decoder import Decoder
 from foldkit.models.freeing import memory_kept
 from foldkit.models.held import has_narrow
 
-from .batches import count_steps, longest, refuse_empty
+from .batches import check_parts, count_steps, longest
 from .costs import Memory, PassCost, pass_cost
 from .fitting import (
     SAFE,
@@ -113,11 +113,11 @@ def forecast(
     the overhead is a guess. With `needs_reference` one is to be found before the first step. Raises InputError when
     there is nothing to train or validate on.
     """
-    refuse_empty(train, validation)
+    check_parts(train, validation, settings)
     cost = pass_cost(decoder, longest(train).ids)
     steps = first_steps(train, settings)
     memory_with = memory_of_steps(decoder, adapter, steps, cost)
-    settings = with_micro_batch(settings, fast_micro_batch(train, settings), memory_with, free_bytes)
+    settings = with_micro_batch(settings, fast_micro_batch(steps, settings), memory_with, free_bytes)
     n_steps, n_epoch = count_steps(token_counts(train), settings)
     found = _without_steps(decoder, adapter, settings, steps, n_steps, memory_with, free_bytes, level)
     if not found.fits:

@@ -19,7 +19,7 @@ from foldkit.models.decoder import Decoder
 from foldkit.models.freeing import memory_kept
 from foldkit.models.random_state import random_state
 
-from .batches import batches, count_steps, refuse_empty
+from .batches import batches, check_parts, count_steps
 from .events import Checked, Checking, Due, Finished, Skipped, Started, Stepped, TrainEvent
 from .memory import peak_bytes
 from .objective import Objective, Tally, tallies
@@ -61,7 +61,7 @@ def train_adapter(
     have rejected replies. Raises InputError when there is nothing to train or validate on, and FoldKitError when a
     step is bad and bad ones are not to be skipped, or when another process has ended.
     """
-    refuse_empty(train, validation)
+    check_parts(train, validation, settings)
     objectives = [objective_for(settings, examples, reference) for examples in (train, validation)]
     loop = _Loop(decoder, adapter, train, validation, settings, team, *objectives)
     torch.manual_seed(settings.seed + team.rank)

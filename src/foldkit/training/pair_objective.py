@@ -18,7 +18,7 @@ from foldkit.models.likelihood import reply_log_probs
 from .batches import divided
 from .objective import Loss, Objective, ReplyObjective
 from .preferences import OBJECTIVES, LogProbs
-from .settings import OF_PAIRS, TrainSettings
+from .settings import TrainSettings
 from .team import ALONE, Team
 
 # For each row the log-probabilities (nats) of its chosen, its rejected and its neighbour's chosen reply.
@@ -161,8 +161,7 @@ def objective_for(
 ) -> Objective:
     """Return the objective of the settings over these examples, of one part; without a reference it is all zeros.
 
-    Raises InputError for a row without a rejected reply or without a value of the reference that it needs, and where
-    the best is to be found by pairs and there are none.
+    Raises InputError for a row without a rejected reply or without a value of the reference that it needs.
     """
     if not settings.paired:
         return ReplyObjective(settings)
@@ -174,7 +173,4 @@ def objective_for(
             )
         if one.row not in values:
             raise InputError("reference", f"row {one.row}", "a value of each row", None, "compute the reference anew")
-    if settings.best_by in OF_PAIRS and not any(one.chosen and one.rejected for one in examples):
-        todo = "set best_by to loss"
-        raise InputError("[train]", f"best_by {settings.best_by}", "rows with both replies", "none", todo)
     return PairObjective(settings, values, Neighbours(examples))

@@ -31,12 +31,12 @@ class Parts:
     """
 
     def __init__(self, sheet: Sheet, *, divided: bool = False) -> None:
-        from foldkit.training.batches import refuse_empty
+        from foldkit.training.batches import check_parts
 
         inputs = open_inputs(sheet)
         self.sheet = sheet
         self.dataset: Dataset = build(sheet, inputs)
-        refuse_empty(self.dataset.parts["train"], self.dataset.parts["validation"])
+        check_parts(self.dataset.parts["train"], self.dataset.parts["validation"], sheet.train)
         # What is to be divided between devices may not fit one of them.
         device = "cpu" if divided else sheet.base.device
         self.base: Base = opened_base(
