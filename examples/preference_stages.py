@@ -5,46 +5,28 @@ python examples/preference_stages.py [FOLDER]
 
 from __future__ import annotations
 
-import json
 import sys
 from pathlib import Path
 
 import foldkit
 from foldkit.demo import copy_demo
-from foldkit.runs import RunFolder
 
-FEW = ("train.epochs=1", "train.validations=2", "score.general=")
-SECOND = (
-    "train.objective=direct",
-    "train.epochs=2",
-    "train.learning_rate=3e-4",
-)
-
-
-def figures(run: RunFolder) -> dict[str, dict[str, float]]:
-    """Return the mean of each measure of each contender of a run's scorecard."""
-    card = json.loads(run.scorecard.read_text(encoding="utf-8"))
-    return {
-        one["name"]: {name: value["value"] for name, value in one["measures"].items()} for one in card["contenders"]
-    }
+FEW = ("train.epochs=1", "train.validations=1", "split.validation=12", "split.test=30", "score.general=")
+SECOND = ("train.objective=direct", "train.learning_rate=3e-4")
 
 
 def main(folder: Path) -> None:
-    """Train the first stage, hold it frozen under the second, score both."""
+    """Train the first stage, hold it frozen under the second, score the base and both."""
     path = copy_demo(folder, preferences=True)
-    rows: dict[str, dict[str, float]] = {}
-    under: list[str] = []
-    for name, changes in {"first": FEW, "second": (*FEW, *SECOND)}.items():
-        sheet = foldkit.read_sheet(path, [*changes, *under])
-        run = foldkit.train(sheet)
-        foldkit.score(sheet, run)
-        found = figures(run)
-        rows.setdefault("base", found["base"])
-        rows[f"{name} stage"] = found["adapter"]
-        under = [f"adapter.over=runs/{run.path.name}/adapter.safetensors"]
-    for name, measured in rows.items():
-        print(f"{name:<13}" + "".join(f"{measure} {value:.3f}  " for measure, value in measured.items()))
-    for note in foldkit.read_log(run.log).of("note"):
+    first = foldkit.train(foldkit.read_sheet(path, FEW))
+    under = f"adapter.over=runs/{first.path.name}/adapter.safetensors"
+    beside = f"score.contender=[{{name='first stage', adapter='{first.path.name}'}}]"
+    sheet = foldkit.read_sheet(path, [*FEW, *SECOND, under, beside])
+    second = foldkit.train(sheet)
+    for score in foldkit.score(sheet, second).contenders:
+        name = "second stage" if score.name == "adapter" else score.name
+        print(f"{name:<13}" + "".join(f"{measure} {found.value:.3f}  " for measure, found in score.measures.items()))
+    for note in foldkit.read_log(second.log).of("note"):
         print("!", note["says"])
 
 

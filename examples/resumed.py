@@ -14,12 +14,12 @@ from foldkit.demo import copy_demo
 
 
 def main(folder: Path) -> None:
-    """Train once to the end; train again, stop after eight steps, go on; compare."""
-    sheet = foldkit.read_sheet(copy_demo(folder), ["train.steps=20", "train.validations=2"])
+    """Train once to the end; train again, stop after four steps, go on; compare."""
+    sheet = foldkit.read_sheet(copy_demo(folder), ["train.steps=8", "train.validations=1"])
     whole = foldkit.train(sheet)
 
     steps = itertools.count(1)
-    stopped = foldkit.train(sheet, stop=lambda: next(steps) == 8)
+    stopped = foldkit.train(sheet, stop=lambda: next(steps) == 4)
     (end,) = foldkit.read_log(stopped.log).of("finished")
     kept = [path.name for path in stopped.checkpoints.iterdir()]
     print(f"{end['reason']} at step {end['step']}; checkpoints: {', '.join(kept)}")

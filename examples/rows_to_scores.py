@@ -12,10 +12,12 @@ import foldkit
 from foldkit.demo import copy_demo
 from foldkit.training import Checked, TrainEvent
 
+FEW = ("train.epochs=1", "train.validations=2", "split.test=30", "split.test_only={}", "score.contender=[]")
+
 
 def main(folder: Path) -> None:
     """Build, train, score and ask."""
-    sheet = foldkit.read_sheet(copy_demo(folder), ["train.epochs=1", "train.validations=3", "score.contender=[]"])
+    sheet = foldkit.read_sheet(copy_demo(folder), FEW)
 
     dataset = foldkit.build(sheet)
     print({part: counts["rows"] for part, counts in dataset.counts().items()})

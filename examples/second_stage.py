@@ -22,8 +22,8 @@ def lowest(run: RunFolder) -> float:
 def main(folder: Path) -> None:
     """Train twice, the second time gently and from where the first one ended."""
     path = copy_demo(folder)
-    first = foldkit.train(foldkit.read_sheet(path, ["train.steps=30", "train.validations=1"]))
-    gentle = ["train.steps=15", "train.validations=1", "train.learning_rate=1e-3", "train.schedule=linear"]
+    first = foldkit.train(foldkit.read_sheet(path, ["train.steps=16", "train.validations=1"]))
+    gentle = ["train.steps=8", "train.validations=1", "train.learning_rate=1e-3", "train.schedule=linear"]
     begin = f"adapter.begin=runs/{first.path.name}/adapter.safetensors"
     second = foldkit.train(foldkit.read_sheet(path, [*gentle, begin]))
     alone = foldkit.train(foldkit.read_sheet(path, gentle))

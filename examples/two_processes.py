@@ -12,7 +12,7 @@ from pathlib import Path
 import foldkit
 from foldkit.demo import copy_demo
 
-CHANGES = ("train.steps=10", "train.validations=1", "train.micro_batch=4")
+CHANGES = ("train.steps=5", "train.validations=1", "train.micro_batch=4")
 
 
 def train(sheet: Path, n_processes: int) -> list[float]:

@@ -16,6 +16,7 @@ import torch
 from torch import Tensor
 
 import foldkit
+from foldkit import curves
 from foldkit.adapters import AdapterSettings, attach
 from foldkit.answering import AnswerSettings
 from foldkit.models import Sampling, compute, device, generate, open_base, settings
@@ -118,6 +119,7 @@ def main() -> None:
     settings.DEVICES = (*settings.DEVICES, NAME)  # before anything that takes them from there is imported
     device.chosen_device = lambda name: CPU if name == "cpu" else DEVICE
     compute.narrow_times = lambda _: 0.5
+    curves.save_picture = lambda *_: None  # most of the time of so short a training
     folder = Path(sys.argv[1])
     places = {"cpu": CPU, "auto": DEVICE}
     found = {

@@ -83,7 +83,6 @@ def test_rows_to_scores(work_folder: Path) -> None:
     kept = json.loads(run.scorecard.read_text())
     assert kept.keys() - card.as_mapping().keys() == {"says", "tables"}
     assert {name: kept[name] for name in card.as_mapping()} == json.loads(json.dumps(card.as_mapping()))
-    assert run.curve.exists()
     asked = foldkit.open_asked(run.adapter)
     assert asked.main_slot == "question"
     row = asked.row("wind 3 west?", {})
