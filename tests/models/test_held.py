@@ -16,7 +16,8 @@ from foldkit.demo import PELLAM
 from foldkit.formats import BLOCK_TYPES, InputError, UsageError, expand_blocks
 from foldkit.models import Decoder, generate, open_base
 from foldkit.models.batch import pack
-from foldkit.models.held import HOLDERS, FrozenLinear, Held, Int8, Nf4, Packed, Sixteen, contract, product
+from foldkit.models.held import HOLDERS, FrozenLinear, Held, Int8, Nf4, Packed, Sixteen, contract, digits, product
+from foldkit.models.held.digits import digit_product
 from foldkit.models.held.narrow import narrow
 from foldkit.models.held.nf4 import TABLE, _nearest
 from foldkit.models.linear import Linear
@@ -85,6 +86,46 @@ def test_int8_is_its_rule() -> None:
         np.testing.assert_array_equal(held.numbers[row].numpy(), np.rint(weight[row] / scale).astype(np.int8))
 
 
+@pytest.mark.skipif(not digits.has_instructions(), reason="needs products of 8-bit whole numbers")
+@pytest.mark.parametrize("at_once", [2**18, 70])
+def test_products_by_digits_are_as_exact_as_those_of_floats(at_once: int, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Against float64, rows of any size and with one number far above the rest; never further off than 1 in 2**22.
+
+    Of what goes in 2**-30 of the largest may be lost, and each sum is rounded once. Without the last two digits it is
+    further off: the control. The largest numbers there can be, and none at all, are exact.
+    """
+    monkeypatch.setattr(digits, "_AT_ONCE", at_once)
+    draw = torch.Generator().manual_seed(4)
+    held = Int8(torch.randn(77, 640, generator=draw))
+    x = torch.randn(9, 640, generator=draw) * 10.0 ** torch.arange(-12, 15, 3)[:, None]
+    x[3, 5] *= 1000
+    assert held.few_times(x) is not None
+    assert held.few_times(x.double()) is None is held.few_times(torch.ones(21, 640))
+    exact = x.double() @ held.numbers.double().T
+    size = x.double().abs() @ held.numbers.double().abs().T
+    assert ((digit_product(x, held.numbers) - exact) / size).abs().max() < 2.0**-22
+    torch.testing.assert_close(product(x[:, None], held)[:, 0], (exact * held.scales.T).float(), rtol=1e-5, atol=1e-5)
+    full = torch.full((2, 640), 2.0**100)
+    full[1] = 0
+    most = torch.tensor([[127], [-127]], dtype=torch.int8).expand(2, 640).contiguous()
+    assert torch.equal(digit_product(full, most), full[:, :1] * 640 * torch.tensor([127.0, -127.0]))
+    counts = digits._counts().clone()
+    counts[:2] = 0
+    monkeypatch.setattr(digits, "_counts", lambda: counts)
+    assert ((digit_product(x, held.numbers) - exact) / size).abs().max() > 2.0**-18
+
+
+@pytest.mark.skipif(not digits.has_instructions(), reason="needs products of 8-bit whole numbers")
+@pytest.mark.parametrize("bad", [float("nan"), float("inf"), float("-inf")])
+def test_a_row_that_is_not_finite_gives_none_that_is(bad: float) -> None:
+    """And leaves the rows beside it alone."""
+    x = torch.ones(2, 640)
+    x[0, 7] = bad
+    found = product(x, Int8(torch.ones(5, 640)))
+    assert not found[0].isfinite().any()
+    assert torch.equal(found[1], torch.full((5,), 640.0))
+
+
 @pytest.mark.usefixtures("at_once")
 @pytest.mark.parametrize("kind", HOLDERS)
 def test_blocks_are_taken_over_as_the_floats_that_they_are(kind: str, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -137,7 +178,11 @@ def test_nf4_is_its_rule() -> None:
         scale = np.abs(part).max() / np.float32(127)
         np.testing.assert_array_equal(found[group : group + 256], np.rint(part / scale).astype(np.int8))
         assert held.scales[group // 256].item() == scale
-    expanded = held.rows(slice(None), torch.float32)[7, :3]
+    expanded = held.rows(slice(None), torch.float32)
+    for which in (slice(100, 140), slice(128, 256), slice(270, None)):
+        assert torch.equal(held.rows(which, torch.float32), expanded[which])
+        assert torch.equal(held.rows(torch.arange(281)[which], torch.float32), expanded[which])
+    expanded = expanded[7, :3]
     constant = held.constants[7, 0].float() * held.scales[14 // 256] + held.mean
     assert torch.equal(expanded, table_of(15, 8, 2) * constant)
 

@@ -12,6 +12,7 @@ from .contract import (
     times,
     times_back,
 )
+from .few import left_product, wants_left
 from .int8 import Int8
 from .narrow import is_narrower
 from .nf4 import Nf4
@@ -36,7 +37,9 @@ __all__ = [
     "bfloat16",
     "has_narrow",
     "is_narrower",
+    "left_product",
     "product",
     "times",
     "times_back",
+    "wants_left",
 ]

@@ -10,6 +10,7 @@ from torch import Tensor, nn
 
 from foldkit.models.activating import activated
 
+from .few import left_product, wants_left
 from .narrow import is_narrower, narrow, narrow_product
 
 # Rows expanded at once, so that a large head never stands in memory whole.
@@ -35,6 +36,10 @@ class Held(nn.Module):
     def rows(self, which: slice | Tensor, dtype: torch.dtype) -> Tensor:
         """Return these rows, (n, width); `which` is a slice or int64 (n,)."""
         raise NotImplementedError
+
+    def few_times(self, x: Tensor) -> Tensor | None:
+        """Return x W' for x (n, width) without expanding anything, None where that is no faster or not possible."""
+        return None
 
     @property
     def n_bytes(self) -> int:
@@ -88,8 +93,13 @@ def times(x: Tensor, matrix: Matrix) -> Tensor:
 def add_times(x: Tensor, matrix: Matrix, y: Tensor, beta: int = 1) -> None:
     """Add x W' to beta y (n, n_rows) in place, as `times`; with beta 0 what y holds is not read."""
     given = narrow(x) if _is_narrow(matrix, x) else x
+    if isinstance(matrix, Held) and (whole := matrix.few_times(given)) is not None:
+        _add(whole, y, beta)
+        return
     for chunk, rows in _chunks(matrix, len(x), given.dtype):
-        if given is x:
+        if given is x and wants_left(rows, len(x)):
+            _add(left_product(x, rows), y[:, chunk], beta)
+        elif given is x:
             y[:, chunk].addmm_(x, rows.T, beta=beta)
         else:
             _add(narrow_product(given, rows), y[:, chunk], beta)

@@ -10,6 +10,7 @@ import torch
 from torch import Tensor
 
 from .contract import Held, Matrix, pieces_of, shape_of
+from .digits import by_digits, digit_product
 
 
 class Int8(Held):
@@ -30,3 +31,7 @@ class Int8(Held):
         """Return these rows, (n, width), rounded once to a dtype narrower than float32."""
         wide = torch.promote_types(dtype, torch.float32)
         return self.numbers[which].to(wide).mul_(self.scales[which].to(wide)).to(dtype)
+
+    def few_times(self, x: Tensor) -> Tensor | None:
+        """Return x W' for few rows of x (n, width) by digits, which are exact, and read a byte a number."""
+        return digit_product(x, self.numbers).mul_(self.scales[:, 0]) if by_digits(x, self.width) else None

@@ -101,12 +101,21 @@ class Nf4(Held):
 
     def rows(self, which: slice | Tensor, dtype: torch.dtype) -> Tensor:
         """Return these rows, (n, width), rounded once to a dtype narrower than float32."""
-        wide, n_blocks = torch.promote_types(dtype, torch.float32), self.constants.shape[1]
-        places = torch.arange(self.n_rows, device=self.numbers.device)[which, None] * n_blocks
-        groups = (places + torch.arange(n_blocks, device=places.device)) // GROUP
-        constants = self.constants[which].to(wide) * self.scales.to(wide)[groups] + self.mean.to(wide)
+        wide = torch.promote_types(dtype, torch.float32)
+        constants = self.constants[which].to(wide).mul_(self._scales_of(which).to(wide)).add_(self.mean.to(wide))
         numbers = self.numbers[which].flatten().int()
         # A pair is looked up in half the time as one number.
         pairs = torch.view_as_complex(self.pairs.to(wide)).index_select(0, numbers)
         values = torch.view_as_real(pairs).view(*constants.shape, BLOCK)
         return values.mul_(constants[..., None]).flatten(1)[:, : self.width].to(dtype)
+
+    def _scales_of(self, which: slice | Tensor) -> Tensor:
+        """Return the scale of each constant of these rows, (n, blocks)."""
+        n_blocks = self.constants.shape[1]
+        if isinstance(which, Tensor):
+            return self.scales[(which[:, None] * n_blocks + torch.arange(n_blocks, device=which.device)) // GROUP]
+        start, stop, _ = which.indices(self.n_rows)
+        first, last = start * n_blocks // GROUP, -(-stop * n_blocks // GROUP)
+        skipped = start * n_blocks - first * GROUP
+        scales = self.scales[first:last].repeat_interleave(GROUP)
+        return scales[skipped : skipped + (stop - start) * n_blocks].view(-1, n_blocks)

@@ -11,7 +11,7 @@ from torch import Tensor
 
 from foldkit.formats import expand_blocks
 
-from .blocks import FAST
+from .blocks import FAST, expand_fast
 from .contract import Held
 
 # Values expanded at once by one thread, so that the passes over them stay in the processor's caches.
@@ -35,7 +35,7 @@ class Packed(Held):
     def rows(self, which: slice | Tensor, dtype: torch.dtype) -> Tensor:
         """Return these rows, (n, width)."""
         if self.type_id in FAST:
-            return FAST[self.type_id](self.data[which]).flatten(1).to(dtype)
+            return expand_fast(self.data[which], self.type_id).to(dtype)
         data = self.data[which].cpu().numpy()
         values = np.empty((len(data), self.width), np.float32)
         step = max(1, _PIECE // self.width)
