@@ -64,7 +64,7 @@ def _digits(x: Tensor) -> tuple[Tensor, Tensor]:
     """
     largest = torch.linalg.vector_norm(x, torch.inf, 1, keepdim=True).clamp_min_(_SMALLEST)
     scales = largest / largest.frexp().mantissa.mul_(_LARGEST)
-    whole = x.div(scales).round_().int()
+    whole = x.contiguous().div(scales).round_().int()
     # What a digit has too much of its place it has too little of its sign, in the same bits.
     digits = whole.add_(_CARRIES).bitwise_xor_(_CARRIES).view(torch.int8)
     return digits.view(*x.shape, _DIGITS).permute(2, 0, 1).reshape(-1, x.shape[1]), scales
