@@ -73,4 +73,4 @@ def _digits(x: Tensor) -> tuple[Tensor, Tensor]:
 @functools.cache
 def _counts() -> Tensor:
     """Return what a digit of each place counts, float32 (digits,)."""
-    return 256.0 ** torch.arange(_DIGITS)
+    return torch.tensor([256.0**place for place in range(_DIGITS)], dtype=torch.float32)
