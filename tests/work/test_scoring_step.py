@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import shutil
 from collections import Counter
 from pathlib import Path
@@ -323,19 +324,21 @@ def test_a_file_of_answers_must_have_every_row_once(scored_folder: Path, planted
     assert not (scored_folder / "answers").exists()
 
 
-def test_contenders_that_may_have_learned_test_rows_are_named(work_folder: Path) -> None:
-    """Trained on another split, or begun so; one that was built otherwise of the same parts is not named."""
+def test_contenders_that_were_trained_on_other_rows_or_weights_are_named(work_folder: Path) -> None:
+    """Trained on another split, or begun so, or over a base held otherwise; one of the same is not."""
     path = work_folder / "fold.toml"
     foldkit.train(foldkit.read_sheet(path, [*SHORT, "split.seed=5"]), "other")
-    foldkit.train(foldkit.read_sheet(path, [*SHORT, "train.window=100"]), "same")
+    foldkit.train(foldkit.read_sheet(path, [*SHORT, "train.window=100", "base.weights=int8"]), "same")
     begun = foldkit.train(foldkit.read_sheet(path, [*SHORT, "adapter.begin=runs/other/adapter.safetensors"]), "begun")
     notes = [note["says"] for note in foldkit.read_log(begun.log).of("note")]
     assert any(note.startswith("runs/other/adapter.safetensors was trained on other rows") for note in notes)
     contenders = "score.contender=[{name='a', adapter='other'}, {name='b', adapter='same'}]"
-    card = foldkit.score(foldkit.read_sheet(path, [*SHORT, contenders]), begun)
+    card = foldkit.score(foldkit.read_sheet(path, [*SHORT, contenders, "base.weights=int8"]), begun)
     assert card.signed["elsewhere"] == {"a": "was trained", "adapter": "began with an adapter that was trained"}
     said = (begun.path / "scorecard.md").read_text()
     assert "a was trained on other rows, or on another split of them: test rows may be among what it learned." in said
+    held = re.findall(r"(\w+) was trained over a base held as (\w+), and is scored over one held as int8:", said)
+    assert held == [("a", "float32"), ("adapter", "float32")]
 
 
 def test_leaks_are_told_of_however_many_rows(work_folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -56,10 +56,7 @@ def warning_lines(card: Scorecard) -> list[str]:
     last, found = card.contenders[-1], _too_few(card)
     if card.leaks:
         found.append(f"{len(card.leaks)} of {card.n_rows} test rows stand in train too: {'; '.join(card.leaks[:3])}.")
-    for name, how in card.signed.get("elsewhere", {}).items():
-        found.append(
-            f"{name} {how} on other rows, or on another split of them: test rows may be among what it learned."
-        )
+    found += _trained_otherwise(card)
     few = [value for value, count in card.by_counts.items() if count < FEW_ROWS]
     if few:
         found.append(f"Under {FEW_ROWS} rows, which says little: {card.signed['by']} {listed(few)}.")
@@ -75,6 +72,21 @@ def warning_lines(card: Scorecard) -> list[str]:
         found.append(f"{count} test rows of {name} can't be used with this base and template, and are left out.")
     found += [line for score in card.contenders for how in score.reworded for line in [_hangs(score, how)] if line]
     return found
+
+
+def _trained_otherwise(card: Scorecard) -> list[str]:
+    """Name contenders that were trained on other rows than those of train, or over the base held in another way."""
+    found = [
+        f"{name} {how} on other rows, or on another split of them: test rows may be among what it learned."
+        for name, how in card.signed.get("elsewhere", {}).items()
+    ]
+    held, trained = card.signed.get("held", ""), card.signed.get("held_in_training", {})
+    return found + [
+        f"{name} was trained over a base held as {weights}, and is scored over one held as {held}: "
+        f"base.weights={weights} scores it as foldkit ask holds it."
+        for name, weights in trained.items()
+        if weights != held
+    ]
 
 
 def _of_answers(card: Scorecard, last: ContenderScore) -> list[str]:

@@ -194,6 +194,8 @@ class _Scoring:
             "adapter": fingerprint_files([self.run.adapter]) if self.run else "",
             "max_tokens": self.max_tokens,
             "elsewhere": self.elsewhere,
+            "held": self.sheet.base.weights,
+            "held_in_training": {name: read_header(path).weights for name, path in self.adapters.items()},
             "left_out": {name: len(one.set_aside) for name, one in others.items() if one.set_aside},
             "higher_is_better": {measure.name: measure.higher_is_better for measure in self.measures},
             "settings": dataclasses.asdict(self.settings),
