@@ -1,4 +1,4 @@
-"""From rows to scores in Python: the same work as `foldkit demo`, in a folder of its own.
+"""From rows to scores in Python: the same work as `foldkit demo`, with less of it, in a folder of its own.
 
 python examples/rows_to_scores.py [FOLDER]
 """
