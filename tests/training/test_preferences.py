@@ -213,7 +213,7 @@ def test_a_forecast_measures_steps_as_the_first_ones_are(name: str, monkeypatch:
 
     def seconds_of(action: object, _: int) -> float:
         if isinstance(action, functools.partial):
-            stepper, passes = action.args
+            stepper, _, passes = action.args
             margins.append(stepper.gradient(passes).figures["margin"])
         return 1.0
 

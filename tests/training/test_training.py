@@ -628,6 +628,25 @@ def test_the_optimiser_is_adamw_as_published() -> None:
     assert all(value.grad is None for value in trained.values())
 
 
+def test_an_update_is_measured_against_all_that_is_trained(
+    examples: list[Example], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The length of what moved over that of what there is then, by NumPy, a few numbers at a time or all at once."""
+    ratios = []
+    for at_once in (7, 1 << 20):
+        monkeypatch.setattr("foldkit.training.stepping._AT_ONCE", at_once)
+        decoder, adapter = with_adapter()
+        stepper = Stepper(decoder, adapter, SETTINGS, ReplyObjective(SETTINGS))
+        before = np.concatenate([factor.detach().numpy().ravel() for factor in adapter.parameters])
+        stepper.gradient(stepper.passes(examples[:4]))
+        ratio = stepper.update(1e-2)
+        after = np.concatenate([factor.detach().numpy().ravel() for factor in adapter.parameters])
+        assert ratio == pytest.approx(np.linalg.norm(after - before) / np.linalg.norm(after), rel=1e-9)
+        assert ratio > 1e-3
+        ratios.append(ratio)
+    assert ratios[0] == pytest.approx(ratios[1], rel=1e-12)
+
+
 def test_the_second_factor_has_a_rate_of_its_own(examples: list[Example]) -> None:
     """One step of Adam moves every number by its rate: B by `rate_ratio` times A's, once B is not nothing."""
     decoder, adapter = with_adapter(torch.float32)

@@ -124,7 +124,8 @@ def memory_of(
     decoder: Decoder, adapter: Adapter, settings: TrainSettings, cost: PassCost, passes: Sequence[Batch]
 ) -> Memory:
     """Return the peak of a training whose largest pass is among these."""
-    trained = sum(value.numel() * value.element_size() for value in adapter.parameters)
+    sizes = [value.numel() * value.element_size() for value in adapter.parameters]
+    trained = sum(sizes)
     added = sum(value.numel() * value.element_size() for value in adapter.tensors().values())
     everything = (*decoder.parameters(), *decoder.buffers())
     weights = sum(value.numel() * value.element_size() for value in everything) - added
@@ -143,7 +144,7 @@ def memory_of(
         (2 + bool(settings.averaging)) * trained,
         activations,
         logits,
-        max(_back_scratch(decoder, n_tokens, size), 2 * trained),
+        max(_back_scratch(decoder, n_tokens, size), trained + 2 * max(sizes)),  # AdamW's, and what it moves from
         _BUFFERS + _GAPS * activations,
     )
 

@@ -19,6 +19,7 @@ from foldkit.models.decoder import Decoder
 from foldkit.models.freeing import memory_kept
 from foldkit.models.held import has_narrow
 
+from .averaging import Average
 from .batches import check_parts, count_steps, longest
 from .costs import Memory, PassCost, pass_cost
 from .fitting import (
@@ -221,6 +222,7 @@ def _seconds_per_token(
     """
     examples = [example for step in steps for example in step]
     stepper = Stepper(decoder, adapter, settings, objective_for(settings, examples))
+    average = Average(stepper.factors, settings.averaging)
     divided = [(stepper.passes(step), step) for step in steps]
     largest = max(divided, key=lambda step: max(map(cost.of, step[0])))
     middle = sorted(divided, key=lambda step: _n_ids(step[0]))[len(divided) // 2 :][:_MEASURED]
@@ -229,9 +231,9 @@ def _seconds_per_token(
         stepper.objective = _as_at_the_start(decoder, measured, settings)
     took, found = 0.0, list[float]()
     with torch.random.fork_rng(devices=[]), memory_kept():
-        _one_step(stepper, largest[0])  # this one also makes what is made once
+        _one_step(stepper, average, largest[0])  # this one also makes what is made once
         for passes, step in itertools.cycle(middle):
-            seconds = _seconds_of(functools.partial(_one_step, stepper, passes), _n_times(decoder))
+            seconds = _seconds_of(functools.partial(_one_step, stepper, average, passes), _n_times(decoder))
             took, found = took + seconds, [*found, seconds / sum(token_counts(step))]
             if took >= (_LONG_ENOUGH if len(found) >= _MEASURED else _TOO_LONG):
                 break
@@ -251,9 +253,10 @@ def _n_ids(batches: Sequence[Batch]) -> int:
     return sum(one.ids.numel() for one in batches)
 
 
-def _one_step(stepper: Stepper, passes: Sequence[Batch]) -> None:
+def _one_step(stepper: Stepper, average: Average, passes: Sequence[Batch]) -> None:
     stepper.gradient(passes)
     stepper.update(0.0)
+    average.take(1)
 
 
 def _n_times(decoder: Decoder) -> int:

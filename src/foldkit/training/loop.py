@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import functools
 import itertools
 import math
@@ -19,6 +18,7 @@ from foldkit.models.decoder import Decoder
 from foldkit.models.freeing import memory_kept
 from foldkit.models.random_state import random_state
 
+from .averaging import Average
 from .batches import batches, check_parts, count_steps
 from .events import Checked, Checking, Due, Finished, Skipped, Started, Stepped, TrainEvent
 from .memory import peak_bytes
@@ -101,9 +101,8 @@ class _Loop:
         self.check_objective = check_objective
         self.checks, self.n_validation = check_objective.passes(list(validation), team.size), len(validation)
         self.n_check_tokens = sum(token_counts(validation))
-        average = [factor.detach().clone() for factor in adapter.parameters] if settings.averaging else []
         self.stepper = Stepper(decoder, adapter, settings, objective, team)
-        self.state = TrainState(adapter, self.stepper.optimiser, average)
+        self.state = TrainState(adapter, self.stepper.optimiser, Average(self.stepper.factors, settings.averaging))
         self.began, self.before, self.kept = time.perf_counter(), 0.0, 0.0
         # The random states of all processes after the last step.
         self.random: list[Tensor] = []
@@ -224,7 +223,7 @@ class _Loop:
             "gradient_norm": gradient.norm,
             "update_ratio": update,
         }
-        self._average()
+        self.state.average.take(counts.step - counts.n_skipped)
 
     def _stepped(self, gradient: Gradient, update: float, rate: float, tokens_per_second: float) -> Stepped:
         counts = self.state.counts
@@ -256,20 +255,11 @@ class _Loop:
             return f"loss {gradient.loss:.3f}, {gradient.loss / smoothed:.1f} times the smoothed one"
         return ""
 
-    def _average(self) -> None:
-        """Take the factors after a step into their running average, where there is one.
-
-        Where they began has no part in it, as in Adam's moments (Kingma and Ba 2015, section 3).
-        """
-        keep, n = self.settings.averaging, self.state.counts.step - self.state.counts.n_skipped
-        for average, factor in zip(self.state.average, self.stepper.factors, strict=False):
-            average.lerp_(factor.detach(), (1 - keep) / (1 - keep**n))
-
     def _check(self, stop: Callable[[], bool]) -> Generator[TrainEvent, None, bool]:
         """Validate, and return whether it came to its end: what was asked to stop does so after any pass."""
         step, tally, n_passes = self.state.counts.step, Tally(), len(self.team.share(self.checks))
         began = told = self._seconds()
-        with self._averaged():
+        with self.state.average.in_place():
             for n_done, sums in enumerate(tallies(self.decoder, self.check_objective, self.checks, self.team), 1):
                 tally = sums
                 if n_done < n_passes and self.team.totals(stop())[0]:
@@ -295,18 +285,6 @@ class _Loop:
         counts.seconds = self._seconds()
         counts.checked_step, counts.check_seconds = step, counts.seconds - began
         return Checked(step, loss, accuracy, improved, counts.seconds, found.figures)
-
-    @contextlib.contextmanager
-    def _averaged(self) -> Iterator[None]:
-        """Put the running average in the place of the factors, where there is one."""
-        own = [factor.detach().clone() for factor in self.stepper.factors] if self.state.average else []
-        for factor, average in zip(self.stepper.factors, self.state.average, strict=False):
-            factor.data.copy_(average)
-        try:
-            yield
-        finally:
-            for factor, value in zip(self.stepper.factors, own, strict=False):
-                factor.data.copy_(value)
 
     def _started(self) -> Started:
         n_trainable = self.adapter.n_parameters

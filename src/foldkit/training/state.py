@@ -12,6 +12,7 @@ from torch import Tensor
 from foldkit.adapters.attaching import Adapter
 from foldkit.models.random_state import restore_random_state
 
+from .averaging import Average
 from .optimiser import Optimiser
 
 _MOMENTS = ("exp_avg", "exp_avg_sq", "step")
@@ -51,11 +52,11 @@ class Snapshot:
 
 @dataclass
 class TrainState:
-    """The parts of a training that change with its steps; `average` is empty where factors are not averaged."""
+    """The parts of a training that change with its steps."""
 
     adapter: Adapter
     optimiser: Optimiser
-    average: list[Tensor]
+    average: Average
     counts: Counts = field(default_factory=Counts)
 
     def snapshot(self, random: Sequence[Tensor], *, copy: bool = True) -> Snapshot:
@@ -64,7 +65,7 @@ class TrainState:
         Without a copy, tensors on the processor are the training's own, which its next step changes.
         """
         tensors = {f"adapter.{name}": value for name, value in self.adapter.tensors().items()}
-        tensors |= {f"average.{index}": value for index, value in enumerate(self.average)}
+        tensors |= {f"average.{index}": value for index, value in enumerate(self.average.values)}
         for index, factor in enumerate(self.adapter.parameters):
             for name, value in self.optimiser.state[factor].items():
                 tensors[f"optimiser.{index}.{name}"] = value
@@ -77,7 +78,7 @@ class TrainState:
         tensors = snapshot.tensors
         of_adapter = {n.removeprefix("adapter."): t for n, t in tensors.items() if n.startswith("adapter.")}
         self.adapter.copy_from(of_adapter)
-        for index, value in enumerate(self.average):
+        for index, value in enumerate(self.average.values):
             value.copy_(tensors[f"average.{index}"])
         for index, factor in enumerate(self.adapter.parameters):
             found = {name: tensors[key] for name in _MOMENTS if (key := f"optimiser.{index}.{name}") in tensors}

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
 import torch
@@ -19,6 +19,9 @@ from .objective import Loss, Objective, Tally
 from .optimiser import Optimiser
 from .settings import TrainSettings
 from .team import ALONE, Team
+
+# How many numbers are squared at once.
+_AT_ONCE = 1 << 18
 
 
 @dataclass(frozen=True)
@@ -81,15 +84,22 @@ class Stepper:
         before = [factor.detach().clone() for factor in self.factors]
         self.optimiser.step(rate)
         self.drop()
-        after = [factor.detach() for factor in self.factors]
-        moved = length([b - a for a, b in zip(before, after, strict=True)])
-        return moved / max(length(after), 1e-30)
+        moved = _length(b - a for a, b in zip(_pieces(before), _pieces(self.factors), strict=True))
+        return moved / max(_length(_pieces(self.factors)), 1e-30)
 
     def drop(self) -> None:
         """Forget the gradient."""
         self.optimiser.drop()
 
 
-def length(tensors: Sequence[Tensor]) -> float:
+def _pieces(tensors: Sequence[Tensor]) -> Iterator[Tensor]:
+    """Yield all numbers in float64, so few at once that a whole matrix takes no more memory for it."""
+    for tensor in tensors:
+        flat = tensor.detach().flatten()
+        for start in range(0, len(flat), _AT_ONCE):
+            yield flat[start : start + _AT_ONCE].double()
+
+
+def _length(pieces: Iterable[Tensor]) -> float:
     """Return the length of all these numbers as one vector."""
-    return math.sqrt(sum(float(tensor.double().square().sum()) for tensor in tensors))
+    return math.sqrt(float(sum(piece.square().sum() for piece in pieces)))
