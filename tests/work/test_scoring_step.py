@@ -12,12 +12,16 @@ import pytest
 import torch
 
 import foldkit
+from foldkit.answering import NearestShots
 from foldkit.datasets import Example
 from foldkit.formats import InputError, UsageError
 from foldkit.models import Decoder
 from foldkit.rows.near import likeness, nearest
 from foldkit.runs import RunFolder
-from foldkit.work.scoring_step import _Scoring
+from foldkit.scoring import Form
+from foldkit.work.contenders import shots_of
+from foldkit.work.scoring_setup import ScoringSetup
+from foldkit.work.scoring_step import asked_rows
 
 ADDED = """
 [score]
@@ -242,15 +246,11 @@ def test_answers_are_kept_and_a_stopped_scoring_goes_on(scored_folder: Path, mon
 def test_the_nearest_shots_are_never_near_copies(scored_folder: Path) -> None:
     """The likest prompts of train under the threshold of near copies, the likest of them last before the question."""
     sheet = foldkit.read_sheet(scored_folder / "fold.toml", ["split.near=0.6"])
-    scoring = _Scoring(sheet, None, None)
-    from foldkit.answering import Answerer, NearestShots
-
-    asker = Answerer(scoring.base.decoder, scoring.inputs.side, scoring.inputs.template, scoring.inputs.markup)
-    contender = scoring._with_shots(sheet.score.contender[1], asker)
-    assert contender
-    assert isinstance(contender.shots, NearestShots)
-    trained = [row["question"] for row in scoring._train_rows]
-    for question, shots in contender.shots.chosen.items():
+    setup = ScoringSetup(sheet, None, None)
+    nearest_shots = shots_of(sheet.score.contender[1], setup)
+    assert isinstance(nearest_shots, NearestShots)
+    trained = [row["question"] for row in setup.train_rows]
+    for question, shots in nearest_shots.chosen.items():
         alike = sorted((likeness(question, other) for other in trained), reverse=True)
         allowed = [value for value in alike if value < 0.6]
         found = [likeness(question, row["question"]) for row in shots.rows]
@@ -349,6 +349,6 @@ def test_leaks_are_told_of_however_many_rows(work_folder: Path, monkeypatch: pyt
     leaks = [str(leak) for leak in foldkit.split(sheet).leaks if leak.part == "test"]
     for most in (10**8, 0):
         monkeypatch.setattr("foldkit.work.scored_rows._MOST_COMPARED", most)
-        asked = _Scoring(sheet, None, None).asked
+        asked = asked_rows(ScoringSetup(sheet, None, None), [], Form())
         assert asked.leaks == leaks != []
         assert bool(asked.near) == bool(most)
