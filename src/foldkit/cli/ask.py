@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import functools
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -96,8 +96,7 @@ def ask(
     wanted = ("base",) * (both or base_only) + ("adapter",) * (not base_only)
     if source:
         questions = _read_questions(asked, source, filled)
-        rows = answer_rows(asked, questions, out, settings, wanted, n_answers=n_answers, options=options)
-        for done, total in rows:
+        for done, total in answer_rows(asked, questions, out, settings, wanted, n_answers=n_answers, options=options):
             click.echo(f"{done} of {total}", err=True)
         click.echo(f"answers of {' and '.join(wanted)} in {out}")
     elif not text and asked.main_slot and asked.main_slot not in filled:
@@ -105,14 +104,8 @@ def ask(
         from .conversation import converse
 
         converse(asked, settings, filled, wanted, find)
-    elif options:
-        row = asked.row(text, filled)
-        _show_all(wanted, lambda adapted: [asked.choice(row, options, adapted=adapted)])
-    elif n_answers > 1:
-        row = asked.row(text, filled)
-        _show_all(wanted, lambda adapted: asked.several([row], settings, n_answers, adapted=adapted)[0])
     else:
-        _answer(asked, asked.row(text, filled), settings, wanted)
+        _answer(asked, asked.row(text, filled), settings, wanted, n_answers, options)
 
 
 def _device(sheet_file: Path, changes: tuple[str, ...]) -> str:
@@ -120,23 +113,36 @@ def _device(sheet_file: Path, changes: tuple[str, ...]) -> str:
     return open_sheet(sheet_file, changes).base.device if sheet_file.exists() or changes else "auto"
 
 
-def _answer(asked: Asked, row: dict[str, str], settings: AnswerSettings, wanted: tuple[str, ...]) -> None:
+def _answer(
+    asked: Asked,
+    row: dict[str, str],
+    settings: AnswerSettings,
+    wanted: tuple[str, ...],
+    n_answers: int,
+    options: Sequence[str],
+) -> None:
+    """Answer one question: by one of the options, several times, or once, as the answer comes."""
     for name in wanted:
-        click.echo(f"{name}: " if len(wanted) > 1 else "", nl=False)
-        found = asked.pieces(row, settings, adapted=name == "adapter")
-        try:
-            for piece in found:
-                click.echo(piece, nl=False)
-        finally:  # what came before an interrupt stays on a line of its own
-            click.echo()
-        if found.ended == "at its length":
-            click.echo(f"(cut after {found.n_tokens} tokens: --max-tokens)", err=True)
+        adapted, mark = name == "adapter", f"{name}: " if len(wanted) > 1 else ""
+        if options:
+            click.echo(mark + asked.choice(row, options, adapted=adapted))
+        elif n_answers > 1:
+            for answer in asked.several([row], settings, n_answers, adapted=adapted)[0]:
+                click.echo(mark + answer)
+        else:
+            click.echo(mark, nl=False)
+            _show_as_it_comes(asked, row, settings, adapted=adapted)
 
 
-def _show_all(wanted: tuple[str, ...], answers: Callable[[bool], list[str]]) -> None:
-    for name in wanted:
-        for answer in answers(name == "adapter"):
-            click.echo(f"{name}: {answer}" if len(wanted) > 1 else answer)
+def _show_as_it_comes(asked: Asked, row: dict[str, str], settings: AnswerSettings, *, adapted: bool) -> None:
+    found = asked.pieces(row, settings, adapted=adapted)
+    try:
+        for piece in found:
+            click.echo(piece, nl=False)
+    finally:  # what came before an interrupt stays on a line of its own
+        click.echo()
+    if found.ended == "at its length":
+        click.echo(f"(cut after {found.n_tokens} tokens: --max-tokens)", err=True)
 
 
 def _read_questions(asked: Asked, source: Path, filled: dict[str, str]) -> pd.DataFrame:
