@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import math
 import os
+import threading
 import time
+from collections.abc import Iterator
 from pathlib import Path
 
 from .control_groups import OWN, ROOT, control_groups
@@ -14,6 +17,11 @@ _TELLING = ("OMP_WAIT_POLICY", "GOMP_SPINCOUNT")
 # How often a thread looks out for another before it sleeps, beside other programs at work.
 _LOOKS = 1000
 _RUNNING = Path("/proc/loadavg")
+_OWN_THREADS = Path("/proc/self/task")
+# Seconds between two looks for other programs, and how many alike in a row say that they have come, or gone.
+_EVERY, _COME, _GONE = 0.5, 3, 10
+# Numbers enough that PyTorch divides the work on them.
+_SHARED_OUT = 1 << 16
 
 
 def tell_threads() -> None:
@@ -34,16 +42,87 @@ def tell_threads() -> None:
 def others_at_work(running: Path = _RUNNING) -> bool:
     """Say whether other programs need the processors too that this one will use; where it is not told, they do."""
     try:
-        others = min(_running(running, pause) for pause in (0.0, 0.005, 0.005)) - 1
+        others = min(_running(running, after=pause) for pause in (0.0, 0.005, 0.005)) - 1
     except (OSError, IndexError, ValueError):
         return True
     return others + usable_processors() > (os.cpu_count() or 1)
 
 
-def _running(path: Path, pause: float) -> int:
-    """Return how many threads of all programs run at this moment, this one among them (proc(5), loadavg)."""
-    time.sleep(pause)
+def _running(path: Path, *, after: float = 0.0) -> int:
+    """Return how many threads of all programs run so many seconds from now, this one among them (proc(5), loadavg)."""
+    time.sleep(after)
     return int(path.read_text().split()[3].partition("/")[0])
+
+
+@contextlib.contextmanager
+def giving_way() -> Iterator[None]:
+    """Let threads that wait for one another sleep soon whenever other programs are at work, in a long `with` block.
+
+    What `tell_threads` decides as a command starts, this decides anew every few seconds, where the environment says
+    nothing of it. libgomp lets threads sleep soon while it has more of them than there are processors: so a thread that
+    does nothing but have a few of its own is there as long as other programs are. What is computed does not change.
+    """
+    import torch
+
+    is_told = any(name in os.environ for name in _TELLING)
+    if is_told or not _OWN_THREADS.is_dir() or not 1 < torch.get_num_threads() == _bound():
+        yield
+        return
+    ended = threading.Event()
+    watch = threading.Thread(target=_watch, args=(ended,), daemon=True)
+    watch.start()
+    try:
+        yield
+    finally:
+        ended.set()
+        watch.join()
+
+
+def _watch(ended: threading.Event) -> None:
+    """Hold threads that do nothing while other programs are at work, until the end."""
+    held, n_otherwise = False, 0
+    with contextlib.ExitStack() as holding:
+        while not ended.wait(_EVERY):
+            n_otherwise = n_otherwise + 1 if beside_others() != held else 0
+            if n_otherwise < (_GONE if held else _COME):
+                continue
+            held, n_otherwise = not held, 0
+            if held:
+                holding.enter_context(_idle_threads())
+            else:
+                holding.close()
+
+
+@contextlib.contextmanager
+def _idle_threads() -> Iterator[None]:
+    """Let OpenMP count one more thread with threads of its own, for the length of a `with` block."""
+    import torch
+
+    ready, ended = threading.Event(), threading.Event()
+
+    def hold() -> None:
+        torch.ones(_SHARED_OUT).add_(1)
+        ready.set()
+        ended.wait()
+
+    holder = threading.Thread(target=hold, name="idle", daemon=True)
+    holder.start()
+    ready.wait()
+    try:
+        yield
+    finally:
+        ended.set()
+        holder.join()
+
+
+def beside_others(running: Path = _RUNNING, own: Path = _OWN_THREADS) -> bool:
+    """Say whether more threads run at this moment than this process's, with which they need all processors."""
+    try:
+        states = [(task / "stat").read_text().rpartition(")")[2].split()[0] for task in own.iterdir()]
+        n_others = _running(running) - states.count("R")
+    except (OSError, IndexError, ValueError):  # a thread that has just ended
+        return False
+    return n_others + _bound() > (os.cpu_count() or 1)
 
 
 def usable_processors(own: Path = OWN, root: Path = ROOT) -> int:

@@ -40,15 +40,19 @@ class Kept(NamedTuple):
 
 @dataclass(frozen=True)
 class PassCost:
-    """Bytes that a pass keeps for its way back: where a piece sees few keys, and where it sees many."""
+    """Bytes that a pass keeps for its way back: where a piece sees few keys, and where it sees many.
+
+    Beside them `fixed` ones, however many tokens it has, such as scaled copies of factors.
+    """
 
     few: Kept
     many: Kept
+    fixed: float = 0.0
 
     def of(self, batch: Batch) -> float:
         """Return the bytes of a batch."""
         pieces = batch.pieces or [Piece(batch.ids.shape[1])] * len(batch.ids)
-        return sum(self._kept(piece).of(piece.n_tokens, piece.n_before) for piece in pieces)
+        return self.fixed + sum(self._kept(piece).of(piece.n_tokens, piece.n_before) for piece in pieces)
 
     def _kept(self, piece: Piece) -> Kept:
         return self.few if piece.n_keys <= FEW_KEYS else self.many
@@ -60,18 +64,23 @@ def pass_cost(decoder: Decoder, ids: Sequence[int]) -> PassCost:
     What longer ones keep than is measured follows, for no part of it grows faster than with the pairs of tokens.
     """
     ids, n_few = ids[:_ENOUGH], min(len(ids), FEW_KEYS)
-    few = _kept(decoder, ids[:n_few], max(1, n_few // 2))
-    return PassCost(few, few if len(ids) == n_few else _kept(decoder, ids, max(FEW_KEYS + 1, len(ids) // 2)))
+    one = kept_bytes(decoder, ids[:1])
+    few = _kept(decoder, ids[:n_few], max(2, n_few // 2), 1, one)
+    fixed = max(0.0, one - few.of(1, 0))
+    if len(ids) == n_few:
+        return PassCost(few, few, fixed)
+    return PassCost(few, _kept(decoder, ids, max(FEW_KEYS + 1, len(ids) // 2), 0, fixed), fixed)
 
 
-def _kept(decoder: Decoder, ids: Sequence[int], n_first: int) -> Kept:
-    """Measure what ids keep, and so many first ones of them, and divide it between tokens and pairs."""
+def _kept(decoder: Decoder, ids: Sequence[int], n_first: int, n_known: int, known: float) -> Kept:
+    """Measure what ids keep, and so many first ones of them, and divide it between tokens and pairs.
+
+    What is kept with the first `n_known` of them is known.
+    """
     n = len(ids)
-    kept = kept_bytes(decoder, ids)
-    if n_first == n:
-        return Kept(kept / n, 0.0)
-    per_pair = max(0.0, (kept / n - kept_bytes(decoder, ids[:n_first]) / n_first) / (n - n_first))
-    return Kept(kept / n - per_pair * n, per_pair)
+    first, every = ((kept_bytes(decoder, ids[:size]) - known) / (size - n_known) for size in (n_first, n))
+    per_pair = max(0.0, (every - first) / (n - n_first)) if n > n_first else 0.0
+    return Kept(every - per_pair * (n + n_known), per_pair)
 
 
 def kept_bytes(decoder: Decoder, ids: Sequence[int]) -> int:

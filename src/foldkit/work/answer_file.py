@@ -22,6 +22,7 @@ from foldkit.formats import (
     write_aside,
     write_jsonl,
 )
+from foldkit.models.threads import giving_way
 from foldkit.rows.tables import rows_of
 
 from .asking import Asked
@@ -73,12 +74,13 @@ def answer_rows(
         found = asked.several(own, settings, n_answers, start, adapted=adapted)
         return found if n_answers > 1 else [all_[0] for all_ in found]
 
-    for start in range(n_done, len(rows), batch):
-        piece = rows[start : start + batch]
-        found = {name: answers(start, adapted=name == "adapter") for name in contenders}
-        for index, row in enumerate(piece):
-            append_jsonl(out, row | {name: said[index] for name, said in found.items()})
-        yield start + len(piece), len(rows)
+    with giving_way():
+        for start in range(n_done, len(rows), batch):
+            piece = rows[start : start + batch]
+            found = {name: answers(start, adapted=name == "adapter") for name in contenders}
+            for index, row in enumerate(piece):
+                append_jsonl(out, row | {name: said[index] for name, said in found.items()})
+            yield start + len(piece), len(rows)
 
 
 def _check(asked: Asked, cells: Mapping[int, Mapping[str, str]], settings: AnswerSettings) -> None:

@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from foldkit.formats import write_jsonl
+from foldkit.models.threads import giving_way
 from foldkit.runs import new_run
 
 from .forecast_step import choose_micro_batch
@@ -29,6 +30,7 @@ class FoundRate:
     picture: Path
 
 
+@giving_way()
 def find_rate(sheet: Sheet, on_tried: Callable[[TriedRate, int], None] | None = None) -> FoundRate:
     """Try growing learning rates on the rows of train, and keep figures and picture in a new folder under `runs`.
 

@@ -12,6 +12,7 @@ from foldkit.adapters import read_adapter, read_header
 from foldkit.adapters.attaching import detach
 from foldkit.answering import key_of
 from foldkit.formats import fingerprint_files, read_json
+from foldkit.models.threads import giving_way
 from foldkit.runs import RunFolder, run_at
 from foldkit.scoring import MEASURES, Form, Measure, Scorecard, make_scorecard, own_measure
 from foldkit.scoring.judge import judge_measures
@@ -28,6 +29,7 @@ from .sheet import Sheet
 from .steps import split
 
 
+@giving_way()
 def score(sheet: Sheet, run: RunFolder | str | Path | None, on_scored: OnScored | None = None) -> Scorecard:
     """Score base, contenders of the sheet and the run's adapter on the test part, and write it into the run's folder.
 

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any
 
 from foldkit.formats import FoldKitError, locked, write_aside
 from foldkit.models.settings import COMPUTES, DEVICES
+from foldkit.models.threads import giving_way
 from foldkit.runs import LogWriter, RunFolder, check_name, cut_log, new_run, read_log, run_at
 
 from .drift import drift_notes
@@ -42,6 +43,7 @@ def _never() -> bool:
     return False
 
 
+@giving_way()
 def train(
     sheet: Sheet, name: str = "", on_event: OnEvent | None = None, *, stop: Callable[[], bool] = _never
 ) -> RunFolder:
@@ -65,6 +67,7 @@ def train(
             return _go(parts, run, on_event, stop, team, notes)
 
 
+@giving_way()
 def resume(
     run: RunFolder | str | Path, on_event: OnEvent | None = None, *, stop: Callable[[], bool] = _never
 ) -> RunFolder:
