@@ -153,7 +153,8 @@ def memory_of(
         (2 + bool(settings.averaging)) * trained,
         activations,
         logits,
-        max(_back_scratch(decoder, n_tokens, size), trained + 2 * max(sizes)),  # AdamW's, and what it moves from
+        # On the way back, or for AdamW and what it moves from, when there are no activations any more.
+        max(_back_scratch(decoder, n_tokens, size), 2 * max(sizes), trained + 2 * max(sizes) - activations - logits),
         _BUFFERS + _GAPS * activations,
     )
 
