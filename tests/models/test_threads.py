@@ -46,47 +46,48 @@ def test_other_programs_at_work_are_seen(tmp_path: Path, others: str, *, are_the
 
 
 @pytest.mark.parametrize(
-    ("n_running", "states", "are_there"), [(2, "RR", False), (3, "RRS", True), (3, "RRR", False), (4, "RRR", True)]
+    ("n_running", "states", "n_threads", "are_there"),
+    [(2, "RR", 4, False), (3, "RRS", 4, True), (3, "RRR", 4, False), (4, "RRR", 4, True), (4, "RR", 2, False)],
 )
 def test_other_programs_are_told_from_own_threads(
-    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, n_running: int, states: str, *, are_there: bool
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, n_running: int, states: str, n_threads: int, *, are_there: bool
 ) -> None:
-    """By the threads that run and are not this process's; a name with a bracket in it is no state."""
-    monkeypatch.setattr(threads, "_bound", lambda: os.cpu_count() or 1)
+    """By threads that run and are not this process's, on four processors; a name with a bracket in it is no state."""
+    monkeypatch.setattr(os, "cpu_count", lambda: 4)
     (tmp_path / "loadavg").write_text(f"0.31 0.20 0.10 {n_running}/77 4242\n")
     for number, state in enumerate(states):
         (tmp_path / "task" / str(number)).mkdir(parents=True)
         (tmp_path / "task" / str(number) / "stat").write_text(f"{number} (a) R b) {state} 1 2 3")
-    assert beside_others(tmp_path / "loadavg", tmp_path / "task") == are_there
+    assert beside_others(n_threads, tmp_path / "loadavg", tmp_path / "task") == are_there
 
 
 def test_idle_threads_are_there_while_other_programs_are(monkeypatch: pytest.MonkeyPatch) -> None:
     """They come with the others, go with them, and with the end; none where the environment says how to wait."""
     others = threading.Event()
-    monkeypatch.setattr(threads, "beside_others", others.is_set)
+    monkeypatch.setattr(threads, "beside_others", lambda _: others.is_set())
     monkeypatch.setattr(threads, "_EVERY", 0.001)
-    monkeypatch.setattr(threads, "_bound", lambda: 2)
-    monkeypatch.setattr("torch.get_num_threads", lambda: 2)
+    monkeypatch.setattr(threads, "_bound", lambda: 8)
+    monkeypatch.setattr("torch.get_num_threads", lambda: 4)
     for name in threads._TELLING:
         monkeypatch.delenv(name, raising=False)
 
-    def become(*, held: bool) -> bool:
-        """Wait until there are idle threads, or none; a minute is far more than it takes."""
+    def become(n_idle: int) -> bool:
+        """Wait until there are so many idle threads; a minute is far more than it takes."""
         end = time.monotonic() + 60
-        while (have := any(one.name == "idle" for one in threading.enumerate())) != held and time.monotonic() < end:
+        while (n := sum(one.name == "idle" for one in threading.enumerate())) != n_idle and time.monotonic() < end:
             time.sleep(0.001)
-        return have == held
+        return n == n_idle
 
     with giving_way():
-        assert become(held=False)
+        assert become(0)
         for _ in range(2):
             others.set()
-            assert become(held=True)
+            assert become(2)  # each adds three to the four that are there: ten for eight processors
             others.clear()
-            assert become(held=False)
+            assert become(0)
         others.set()
-        assert become(held=True)
-    assert become(held=False)
+        assert become(2)
+    assert become(0)
     n_before = threading.active_count()
     monkeypatch.setenv("OMP_WAIT_POLICY", "active")
     with giving_way():

@@ -64,12 +64,12 @@ def giving_way() -> Iterator[None]:
     """
     import torch
 
-    is_told = any(name in os.environ for name in _TELLING)
-    if is_told or not _OWN_THREADS.is_dir() or not 1 < torch.get_num_threads() == _bound():
+    n_threads, is_told = torch.get_num_threads(), any(name in os.environ for name in _TELLING)
+    if n_threads == 1 or is_told or not _OWN_THREADS.is_dir():
         yield
         return
     ended = threading.Event()
-    watch = threading.Thread(target=_watch, args=(ended,), daemon=True)
+    watch = threading.Thread(target=_watch, args=(n_threads, ended), daemon=True)
     watch.start()
     try:
         yield
@@ -78,51 +78,58 @@ def giving_way() -> Iterator[None]:
         watch.join()
 
 
-def _watch(ended: threading.Event) -> None:
-    """Hold threads that do nothing while other programs are at work, until the end."""
+def _watch(n_threads: int, ended: threading.Event) -> None:
+    """Hold threads that do nothing while other programs are at work beside so many of this one, until the end."""
     held, n_otherwise = False, 0
     with contextlib.ExitStack() as holding:
         while not ended.wait(_EVERY):
-            n_otherwise = n_otherwise + 1 if beside_others() != held else 0
+            n_otherwise = n_otherwise + 1 if beside_others(n_threads) != held else 0
             if n_otherwise < (_GONE if held else _COME):
                 continue
             held, n_otherwise = not held, 0
             if held:
-                holding.enter_context(_idle_threads())
+                holding.enter_context(_idle_threads(n_threads))
             else:
                 holding.close()
 
 
 @contextlib.contextmanager
-def _idle_threads() -> Iterator[None]:
-    """Let OpenMP count one more thread with threads of its own, for the length of a `with` block."""
+def _idle_threads(n_threads: int) -> Iterator[None]:
+    """Let OpenMP count more threads than processors, for the length of a `with` block: such as have their own, idle."""
     import torch
 
-    ready, ended = threading.Event(), threading.Event()
+    ready, ended = threading.Semaphore(0), threading.Event()
 
     def hold() -> None:
-        torch.ones(_SHARED_OUT).add_(1)
-        ready.set()
+        try:
+            torch.ones(_SHARED_OUT).add_(1)
+        finally:
+            ready.release()
         ended.wait()
 
-    holder = threading.Thread(target=hold, name="idle", daemon=True)
-    holder.start()
-    ready.wait()
+    n_missing = _bound() + 1 - n_threads
+    holders = [
+        threading.Thread(target=hold, name="idle", daemon=True) for _ in range(math.ceil(n_missing / (n_threads - 1)))
+    ]
+    for holder in holders:
+        holder.start()
+        ready.acquire()
     try:
         yield
     finally:
         ended.set()
-        holder.join()
+        for holder in holders:
+            holder.join()
 
 
-def beside_others(running: Path = _RUNNING, own: Path = _OWN_THREADS) -> bool:
-    """Say whether more threads run at this moment than this process's, with which they need all processors."""
+def beside_others(n_threads: int, running: Path = _RUNNING, own: Path = _OWN_THREADS) -> bool:
+    """Say whether threads of others run at this moment for which so many of this process leave no processor."""
     try:
         states = [(task / "stat").read_text().rpartition(")")[2].split()[0] for task in own.iterdir()]
         n_others = _running(running) - states.count("R")
     except (OSError, IndexError, ValueError):  # a thread that has just ended
         return False
-    return n_others + _bound() > (os.cpu_count() or 1)
+    return n_others + n_threads > (os.cpu_count() or 1)
 
 
 def usable_processors(own: Path = OWN, root: Path = ROOT) -> int:

@@ -47,7 +47,7 @@ class PassCost:
 
     few: Kept
     many: Kept
-    fixed: float = 0.0
+    fixed: float
 
     def of(self, batch: Batch) -> float:
         """Return the bytes of a batch."""
