@@ -58,9 +58,9 @@ def seconds_a_step(sheet: Path, name: str, n_steps: int, base: str, waiting: dic
         if company == "beside":
             meanwhile.enter_context(busy())
         training = subprocess.Popen(command, env=os.environ | waiting, stdout=subprocess.PIPE, stderr=subprocess.STDOUT)
-        while company == "later" and training.poll() is None and not steps_of(log):
-            time.sleep(0.05)
         if company == "later":
+            while training.poll() is None and not steps_of(log):
+                time.sleep(0.05)
             meanwhile.enter_context(busy())
         said, _ = training.communicate()
     assert training.returncode == 0, said.decode()

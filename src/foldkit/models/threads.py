@@ -58,9 +58,9 @@ def _running(path: Path, *, after: float = 0.0) -> int:
 def giving_way() -> Iterator[None]:
     """Let threads that wait for one another sleep soon whenever other programs are at work, in a long `with` block.
 
-    What `tell_threads` decides as a command starts, this decides anew every few seconds, where the environment says
-    nothing of it. libgomp lets threads sleep soon while it has more of them than there are processors: so a thread that
-    does nothing but have a few of its own is there as long as other programs are. What is computed does not change.
+    Not where the environment says how to wait, or `tell_threads` found others as a command started, which holds to its
+    end. libgomp lets threads sleep soon while it has more of them than there are processors: so a thread that does
+    nothing but have a few of its own is there as long as other programs are. What is computed does not change.
     """
     import torch
 
