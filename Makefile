@@ -1,6 +1,7 @@
 PYTHON ?= python3
 BIN := .venv/bin
-INSTALL := $(BIN)/pip install --quiet --disable-pip-version-check --constraint constraints.txt
+# Modules are compiled as they are first imported: most never are.
+INSTALL := $(BIN)/pip install --quiet --disable-pip-version-check --no-compile --constraint constraints.txt
 
 .PHONY: demo demo-real test check real
 
@@ -32,10 +33,10 @@ real/chat-135m.gguf: | .venv/installed
 
 .venv/installed: pyproject.toml constraints.txt
 	$(PYTHON) -m venv .venv
-	$(INSTALL) torch==2.13.0
-	$(INSTALL) --editable .
+	$(INSTALL) torch==2.13.0 --editable .
 	@touch $@
 
-.venv/installed-dev: .venv/installed
-	$(INSTALL) --editable '.[dev]'
-	@touch $@
+.venv/installed-dev: pyproject.toml constraints.txt
+	$(PYTHON) -m venv .venv
+	$(INSTALL) torch==2.13.0 --editable '.[dev]'
+	@touch .venv/installed $@

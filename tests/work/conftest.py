@@ -1,4 +1,4 @@
-"""Shared by the tests of work: trainings without their pictures."""
+"""Shared by the tests of work: trainings and scorings without their pictures."""
 
 from __future__ import annotations
 
@@ -7,5 +7,6 @@ import pytest
 
 @pytest.fixture(autouse=True)
 def no_pictures(monkeypatch: pytest.MonkeyPatch) -> None:
-    """Draw nothing at the end of a training: it takes as long as so short a training, and has tests of its own."""
+    """Draw nothing at the end: it takes as long as so short a training or scoring, and has tests of its own."""
     monkeypatch.setattr("foldkit.curves.save_picture", lambda *_: None)
+    monkeypatch.setattr("foldkit.work.scorecard_files.save_scorecard", lambda *_: None)

@@ -102,8 +102,11 @@ def _loss(decoder: Decoder, example: Example) -> float:
     return float(torch.cat([losses[start - 1 : end - 1] for start, end in example.spans]).mean())
 
 
-def test_every_kind_of_contender_is_held_against_the_base_on_the_same_rows(scored_folder: Path) -> None:
+def test_every_kind_of_contender_is_held_against_the_base_on_the_same_rows(
+    scored_folder: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     """Shots, nearest shots, a file, another adapter, the run's; judge, own measure, rewording, prices, texts."""
+    monkeypatch.undo()  # with its picture
     sheet = foldkit.read_sheet(scored_folder / "fold.toml")
     run = RunFolder(scored_folder / "runs" / "second")
     heard: list[tuple[str, int, int]] = []

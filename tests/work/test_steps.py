@@ -240,11 +240,16 @@ def test_a_run_is_one_trainings_own_and_resumes_on_its_own_data(work_folder: Pat
     """
     sheet = foldkit.read_sheet(work_folder / "fold.toml", ["train.epochs=1", "train.validations=2"])
 
+    refused: list[str] = []
+
     def second(_: TrainEvent) -> None:
-        with pytest.raises(FoldKitError, match="another process is at work"):
-            foldkit.resume(foldkit.newest_run(work_folder / "runs"))
+        if not refused:
+            with pytest.raises(FoldKitError, match="another process is at work") as told:
+                foldkit.resume(foldkit.newest_run(work_folder / "runs"))
+            refused.append(str(told.value))
 
     run = foldkit.train(sheet, "", second)
+    assert refused
     with pytest.raises(UsageError, match="a name not taken"):
         foldkit.train(foldkit.read_sheet(work_folder / "fold.toml", ["base.model=none"]), run.path.name)
     assert len(list(run.checkpoints.iterdir())) == 2
