@@ -81,25 +81,30 @@ def test_bytes_are_those_of_a_pass_in_training() -> None:
 
 
 def test_memory_by_part_follows_the_settings(examples: list[Example]) -> None:
-    """By hand: two moments and a gradient of four bytes a number; fewer bytes with smaller passes or recomputing."""
+    """By hand: two moments and a gradient of four bytes a number; fewer bytes with smaller passes or recomputing.
+
+    Of one pass the gradient comes as its activations go, but that of an embedding which is trained whole.
+    """
     decoder, adapter = parts()
     cost = pass_cost(decoder, examples[0].ids)
 
     def memory(settings: TrainSettings) -> Memory:
-        return memory_of(decoder, adapter, settings, cost, micro_batches(examples, settings))
+        return memory_of(decoder, adapter, settings, cost, [micro_batches(examples, settings)])
 
     plain = memory(SETTINGS)
     assert plain.optimiser == 8 * adapter.n_parameters == plain.adapter
     assert plain.weights == 4 * (decoder.n_parameters - adapter.n_parameters)
-    averaged = dataclasses.replace(SETTINGS, averaging=0.9)
-    assert (
-        memory_of(decoder, adapter, averaged, cost, micro_batches(examples, averaged)).optimiser
-        == 1.5 * plain.optimiser
-    )
+    assert memory(dataclasses.replace(SETTINGS, averaging=0.9)).optimiser == 1.5 * plain.optimiser
+    alone = dataclasses.replace(SETTINGS, batch=10, micro_batch=10)
+    assert memory(alone).adapter == 4 * adapter.n_parameters
     for changes in ({"micro_batch": 1}, {"recompute": True}):
         less = memory(dataclasses.replace(SETTINGS, **changes))  # type: ignore[arg-type]
         assert less.activations < plain.activations
         assert less.weights == plain.weights
+    detach(decoder)
+    adapter = attach(decoder, AdapterSettings(rank=4, full=("embedding",)))
+    (embedding,) = adapter.full.values()
+    assert memory(alone).adapter == 4 * (adapter.n_parameters + embedding.weight.numel())
 
 
 def test_a_forecast_counts_what_a_training_then_does(examples: list[Example]) -> None:

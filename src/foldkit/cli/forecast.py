@@ -51,7 +51,7 @@ def _show_memory(found: Forecast) -> None:
     memory = found.memory
     says = {
         "weights": "of the base, as they are held",
-        "adapter": "and its gradient",
+        "adapter": "and its gradient, where it stands beside activations",
         "optimiser": "its moments, and the average where one is kept",
         "activations": "kept for the way back by the largest pass",
         "logits": "a chunk of them, and the stream before them",

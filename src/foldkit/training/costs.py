@@ -130,14 +130,16 @@ class Memory:
 
 
 def memory_of(
-    decoder: Decoder, adapter: Adapter, settings: TrainSettings, cost: PassCost, passes: Sequence[Batch]
+    decoder: Decoder, adapter: Adapter, settings: TrainSettings, cost: PassCost, steps: Sequence[Sequence[Batch]]
 ) -> Memory:
-    """Return the peak of a training whose largest pass is among these."""
-    sizes = [value.numel() * value.element_size() for value in adapter.parameters]
-    trained = sum(sizes)
-    added = sum(value.numel() * value.element_size() for value in adapter.tensors().values())
-    everything = (*decoder.parameters(), *decoder.buffers())
-    weights = sum(value.numel() * value.element_size() for value in everything) - added
+    """Return the peak of a training whose largest pass is among those of these steps."""
+    passes = [one for step in steps for one in step]
+    sizes = [_n_bytes(value) for value in adapter.parameters]
+    trained, added = sum(sizes), sum(map(_n_bytes, adapter.tensors().values()))
+    weights = sum(map(_n_bytes, (*decoder.parameters(), *decoder.buffers()))) - added
+    # The gradient of a step's first pass comes as its activations go, but for what is trained whole.
+    whole = sum(_n_bytes(module.weight) for module in adapter.full.values())
+    gradient = trained if max(map(len, steps)) > 1 else whole
     largest = max(passes, key=cost.of)
     activations, size = cost.of(largest), decoder.norm.weight.element_size()
     n_tokens, spec = largest.ids.numel(), decoder.spec
@@ -149,14 +151,22 @@ def memory_of(
     logits = n_rows * spec.vocab_size * (size if size >= 4 else 4 + size) + 2 * n_learned * spec.d_model * size
     return Memory(
         weights,
-        added + trained,  # the gradient
+        added + gradient,
         (2 + bool(settings.averaging)) * trained,
         activations,
         logits,
         # On the way back, or for AdamW and what it moves from, when there are no activations any more.
-        max(_back_scratch(decoder, n_tokens, size), 2 * max(sizes), trained + 2 * max(sizes) - activations - logits),
+        max(
+            _back_scratch(decoder, n_tokens, size),
+            2 * max(sizes),
+            2 * trained - gradient + 2 * max(sizes) - activations - logits,
+        ),
         _BUFFERS + _GAPS * activations,
     )
+
+
+def _n_bytes(value: Tensor) -> int:
+    return value.numel() * value.element_size()
 
 
 def _back_scratch(decoder: Decoder, n_tokens: int, size: int) -> float:

@@ -83,8 +83,7 @@ def memory_of_steps(
 
     def memory_with(settings: TrainSettings) -> Memory:
         objective = objective_for(settings, [example for step in steps for example in step])
-        passes = [piece for step in steps for piece in objective.passes(step)]
-        return memory_of(decoder, adapter, settings, cost, passes)
+        return memory_of(decoder, adapter, settings, cost, [objective.passes(step) for step in steps])
 
     return memory_with
 
