@@ -11,7 +11,7 @@ demo: .venv/installed
 
 test: .venv/installed-dev
 	@$(MAKE) --no-print-directory real || echo "the real base could not be fetched; its tests will skip"
-	OMP_NUM_THREADS=1 $(BIN)/pytest --numprocesses 2 --dist worksteal
+	$(BIN)/pytest --numprocesses 2 --dist worksteal
 
 check: .venv/installed-dev
 	$(BIN)/ruff format --check .

@@ -1,4 +1,4 @@
-"""A training alone and beside a busy program, its threads waiting as in the command and as they do by themselves.
+"""A training alone and beside a busy program, its threads giving way as in the command, and waiting in one way alone.
 
 The demo's training, cut to `--steps`, in a process of its own each time, the other program there from the start or
 coming after the first step; all take turns, medians of their seconds a step in the second half of the steps. The last
@@ -29,7 +29,7 @@ from foldkit.runs import RunFolder
 
 # Without another program, with one from the start, with one that comes after the first step.
 COMPANY = ("alone", "beside", "later")
-# As the command lets them wait, by what runs as it starts; always so beside others, and as libgomp does by itself.
+# As the command lets them wait, by what else runs; always sleeping soon, and as libgomp does by itself.
 WAITS: dict[str, dict[str, str]] = {
     "chosen": {},
     "soon": {"GOMP_SPINCOUNT": "1000"},

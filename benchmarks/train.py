@@ -32,7 +32,7 @@ from foldkit.datasets import Example
 from foldkit.demo import copy_demo
 from foldkit.models import Base, open_base
 from foldkit.models.freeing import memory_kept
-from foldkit.models.threads import tell_threads
+from foldkit.models.threads import limit_threads
 from foldkit.training import TrainSettings, micro_batches
 from foldkit.training.memory import peak_bytes
 from foldkit.training.objective import ReplyObjective
@@ -212,7 +212,7 @@ def main() -> None:
     if options.only:
         take_turns(options.only, options.base, *options.micro_batch)
         return
-    tell_threads()  # as in the command; the processes are told by their environment
+    limit_threads()  # as in the command; the processes are told by their environment
     by_size = {}
     for size in options.micro_batch:
         n_tokens = sum(len(example.ids) for example in demo_batch(options.base, size))

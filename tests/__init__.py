@@ -1,5 +1,5 @@
-"""Lets threads be as they are in the command, before PyTorch is loaded."""
+"""One thread for each process, before PyTorch is loaded: what tests compute is small, and several run at once."""
 
-from foldkit.models.threads import tell_threads
+import os
 
-tell_threads()
+os.environ.setdefault("OMP_NUM_THREADS", "1")

@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 from foldkit.models import threads
-from foldkit.models.threads import beside_others, giving_way, others_at_work, usable_processors
+from foldkit.models.threads import beside_others, giving_way, usable_processors
 
 
 @pytest.mark.parametrize(
@@ -36,15 +36,6 @@ def test_processors_are_used_as_far_as_a_limit_leaves_them(
     assert usable_processors(tmp_path / "own", tmp_path) == most
 
 
-@pytest.mark.parametrize(("others", "are_there"), [("none", False), ("one a processor", True), ("not told", True)])
-def test_other_programs_at_work_are_seen(tmp_path: Path, others: str, *, are_there: bool) -> None:
-    """By the threads that run, this one among them; where that is not told they are thought to be there."""
-    n_running = 1 if others == "none" else 1 + (os.cpu_count() or 1)
-    if others != "not told":
-        (tmp_path / "loadavg").write_text(f"0.31 0.20 0.10 {n_running}/77 4242\n")
-    assert others_at_work(tmp_path / "loadavg") == are_there
-
-
 @pytest.mark.parametrize(
     ("n_running", "states", "n_threads", "are_there"),
     [(2, "RR", 4, False), (3, "RRS", 4, True), (3, "RRR", 4, False), (4, "RRR", 4, True), (4, "RR", 2, False)],
@@ -62,7 +53,10 @@ def test_other_programs_are_told_from_own_threads(
 
 
 def test_idle_threads_are_there_while_other_programs_are(monkeypatch: pytest.MonkeyPatch) -> None:
-    """They come with the others, go with them, and with the end; none where the environment says how to wait."""
+    """They come with the others, go with them, and with the end; at once where others are there from the start.
+
+    None where the environment says how to wait.
+    """
     others = threading.Event()
     monkeypatch.setattr(threads, "beside_others", lambda _: others.is_set())
     monkeypatch.setattr(threads, "_EVERY", 0.001)
@@ -86,6 +80,10 @@ def test_idle_threads_are_there_while_other_programs_are(monkeypatch: pytest.Mon
             others.clear()
             assert become(0)
         others.set()
+        assert become(2)
+    assert become(0)
+    monkeypatch.setattr(threads, "_EVERY", 3600)
+    with giving_way():
         assert become(2)
     assert become(0)
     n_before = threading.active_count()

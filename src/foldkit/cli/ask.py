@@ -10,6 +10,8 @@ from typing import TYPE_CHECKING
 
 import click
 
+from foldkit.models.threads import giving_way
+
 from .common import NewFile, find_run, open_sheet, refuse_beside, refuse_together, sheet_options
 
 if TYPE_CHECKING:
@@ -113,6 +115,7 @@ def _device(sheet_file: Path, changes: tuple[str, ...]) -> str:
     return open_sheet(sheet_file, changes).base.device if sheet_file.exists() or changes else "auto"
 
 
+@giving_way()
 def _answer(
     asked: Asked,
     row: dict[str, str],

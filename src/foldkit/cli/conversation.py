@@ -11,6 +11,8 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from foldkit.models.threads import giving_way
+
 from .ask import slot_of
 from .common import err, out
 
@@ -91,6 +93,7 @@ class Talk:
         return f"temperature {settings.sampling.temperature:g}, at most {settings.max_tokens} tokens"
 
 
+@giving_way()
 def converse(
     asked: Asked,
     settings: AnswerSettings,

@@ -12,7 +12,7 @@ import sys
 import click
 
 from foldkit.formats.errors import FoldKitError, LostProcessError, StoppedError, UsageError, half_characters
-from foldkit.models.threads import tell_threads
+from foldkit.models.threads import limit_threads
 
 from . import ask, build, curves, demo, forecast, look, new, report, review, runs, score, split, train, watch
 from .groups import Commands
@@ -35,7 +35,7 @@ for module in (new, look, review, split, build, forecast, train, watch, curves, 
 
 def main() -> None:
     """Run the command line: exit code 2 for a wrong call, 1 for a failure, 130 for an interrupt."""
-    tell_threads()
+    limit_threads()
     if isinstance(sys.stdout, io.TextIOWrapper):
         sys.stdout.reconfigure(errors="backslashreplace")  # as standard error is, where there is no such character
     if isinstance(sys.stdin, io.TextIOWrapper):

@@ -5,6 +5,8 @@ from __future__ import annotations
 import dataclasses
 from typing import TYPE_CHECKING
 
+from foldkit.models.threads import giving_way
+
 from .parts import Parts
 from .reference import reference_at
 from .sheet import Sheet
@@ -15,6 +17,7 @@ if TYPE_CHECKING:
     from foldkit.training.team import Team
 
 
+@giving_way()
 def forecast(sheet: Sheet) -> Forecast:
     """Open the base, measure a small pass and three steps where they fit, and tell what the training will take.
 
