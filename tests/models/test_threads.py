@@ -55,7 +55,7 @@ def test_other_programs_are_told_from_own_threads(
 def test_idle_threads_are_there_while_other_programs_are(monkeypatch: pytest.MonkeyPatch) -> None:
     """They come with the others, go with them, and with the end; at once where others are there from the start.
 
-    None where the environment says how to wait.
+    Once, however often it is asked for; none where the environment says how to wait.
     """
     others = threading.Event()
     monkeypatch.setattr(threads, "beside_others", lambda _: others.is_set())
@@ -83,7 +83,7 @@ def test_idle_threads_are_there_while_other_programs_are(monkeypatch: pytest.Mon
         assert become(2)
     assert become(0)
     monkeypatch.setattr(threads, "_EVERY", 3600)
-    with giving_way():
+    with giving_way(), giving_way():
         assert become(2)
     assert become(0)
     n_before = threading.active_count()

@@ -19,6 +19,8 @@ _OWN_THREADS = Path("/proc/self/task")
 # Seconds between the first looks for other programs, and between later ones; how many alike in a row say that they
 # have come, or gone.
 _AT_ONCE, _EVERY, _COME, _GONE = 0.005, 0.5, 3, 10
+# Held as long as this process looks for others: once is enough.
+_LOOKING = threading.Lock()
 # Numbers enough that PyTorch divides the work on them.
 _SHARED_OUT = 1 << 16
 
@@ -46,7 +48,7 @@ def giving_way() -> Iterator[None]:
     import torch
 
     n_threads, is_told = torch.get_num_threads(), any(name in os.environ for name in _TELLING)
-    if n_threads == 1 or is_told or not _OWN_THREADS.is_dir():
+    if n_threads == 1 or is_told or not _OWN_THREADS.is_dir() or not _LOOKING.acquire(blocking=False):
         yield
         return
     ended = threading.Event()
@@ -57,6 +59,7 @@ def giving_way() -> Iterator[None]:
     finally:
         ended.set()
         watch.join()
+        _LOOKING.release()
 
 
 def _watch(n_threads: int, ended: threading.Event) -> None:

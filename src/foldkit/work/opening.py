@@ -5,10 +5,13 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from foldkit.models.threads import giving_way
+
 if TYPE_CHECKING:
     from foldkit.models import Base
 
 
+@giving_way()
 def opened_base(path: Path, compute: str, weights: str, device: str, *, divided: bool = False) -> Base:
     """Open a base that memory has room for; the settings are those of `[base]`."""
     from foldkit.models import chosen_compute, chosen_device, open_base
