@@ -11,8 +11,8 @@ from pathlib import Path
 import foldkit
 from foldkit.demo import copy_demo
 
-FEW = ("train.epochs=1", "train.validations=1", "split.validation=12", "split.test=20", "score.general=")
-SECOND = ("train.epochs=0.5", "train.objective=direct", "train.learning_rate=3e-4")
+FEW = ("train.epochs=1", "train.validations=1", "split.validation=12", "split.test=30", "score.general=")
+SECOND = ("train.objective=direct", "train.learning_rate=3e-4")
 
 
 def main(folder: Path) -> None:
