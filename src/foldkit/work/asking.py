@@ -11,6 +11,7 @@ from foldkit.adapters import AdapterHeader, Loaded, put_on, read_adapter, read_h
 from foldkit.answering import Answerer, AnswerSettings, Streamed
 from foldkit.formats import UsageError, near_name
 from foldkit.models import Base
+from foldkit.models.threads import giving_way
 from foldkit.rows import AskedRows
 from foldkit.runs import RunFolder
 from foldkit.templates import Markup, template_from_mapping
@@ -87,6 +88,7 @@ class Asked:
         cells = ({self.main_slot: text} if text else {}) | dict(slots)
         return {name: cell.strip() if self.reading.strip else cell for name, cell in cells.items()}
 
+    @giving_way()
     def answer(self, question: Question, settings: AnswerSettings | None = None, *, adapted: bool = True) -> str:
         """Return the answer of the adapter, or of the base itself; the likeliest one without settings."""
         return self.answerer.answers([self._row_of(question)], settings or AnswerSettings(), adapted=adapted)[0]
@@ -95,6 +97,7 @@ class Asked:
         """Return the answer in pieces as they are found."""
         return self.answerer.streamed(self._row_of(question), settings or AnswerSettings(), adapted=adapted)
 
+    @giving_way()
     def several(
         self,
         questions: Sequence[Question],
@@ -113,6 +116,7 @@ class Asked:
         """Return the likeliest of these answers."""
         return self.choices([question], options, adapted=adapted)[0]
 
+    @giving_way()
     def choices(self, questions: Sequence[Question], options: Sequence[str], *, adapted: bool = True) -> list[str]:
         """Return the likeliest of these answers to each question."""
         return self.answerer.likeliest([self._row_of(one) for one in questions], options, adapted=adapted)
