@@ -331,17 +331,24 @@ def test_contenders_that_were_trained_on_other_rows_or_weights_are_named(work_fo
     """Trained on another split, or begun so, or over a base held otherwise; one of the same is not."""
     path = work_folder / "fold.toml"
     foldkit.train(foldkit.read_sheet(path, [*SHORT, "split.seed=5"]), "other")
-    foldkit.train(foldkit.read_sheet(path, [*SHORT, "train.window=100", "base.weights=int8"]), "same")
+    foldkit.train(
+        foldkit.read_sheet(path, [*SHORT, "train.window=100", "base.weights=int8", "base.compute=bfloat16"]), "same"
+    )
     begun = foldkit.train(foldkit.read_sheet(path, [*SHORT, "adapter.begin=runs/other/adapter.safetensors"]), "begun")
     notes = [note["says"] for note in foldkit.read_log(begun.log).of("note")]
     assert any(note.startswith("runs/other/adapter.safetensors was trained on other rows") for note in notes)
     contenders = "score.contender=[{name='a', adapter='other'}, {name='b', adapter='same'}]"
-    card = foldkit.score(foldkit.read_sheet(path, [*SHORT, contenders, "base.weights=int8"]), begun)
+    sheet = foldkit.read_sheet(path, [*SHORT, contenders, "base.weights=int8"])
+    card = foldkit.score(sheet, begun)
     assert card.signed["elsewhere"] == {"a": "was trained", "adapter": "began with an adapter that was trained"}
     said = (begun.path / "scorecard.md").read_text()
     assert "a was trained on other rows, or on another split of them: test rows may be among what it learned." in said
-    held = re.findall(r"(\w+) was trained over a base held as (\w+), and is scored over one held as int8:", said)
-    assert held == [("a", "float32"), ("adapter", "float32")]
+    held = re.findall(r"(\w+) was trained with base.(\w+=\w+), and is scored with (\w+): --set base.\2 scores it", said)
+    assert held == [
+        ("a", "weights=float32", "int8"),
+        ("b", "compute=bfloat16", "float32"),
+        ("adapter", "weights=float32", "int8"),
+    ]
 
 
 def test_leaks_are_told_of_however_many_rows(work_folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -80,12 +80,11 @@ def _trained_otherwise(card: Scorecard) -> list[str]:
         f"{name} {how} on other rows, or on another split of them: test rows may be among what it learned."
         for name, how in card.signed.get("elsewhere", {}).items()
     ]
-    held, trained = card.signed.get("held", ""), card.signed.get("held_in_training", {})
     return found + [
-        f"{name} was trained over a base held as {weights}, and is scored over one held as {held}: "
-        f"base.weights={weights} scores it as foldkit ask holds it."
-        for name, weights in trained.items()
-        if weights != held
+        f"{name} was trained with base.{setting}={was}, and is scored with {here}: "
+        f"--set base.{setting}={was} scores it as foldkit ask has it answer."
+        for name, others in card.signed.get("trained_otherwise", {}).items()
+        for setting, (was, here) in others.items()
     ]
 
 

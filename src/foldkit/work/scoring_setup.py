@@ -50,10 +50,21 @@ class ScoringSetup:
 
     @functools.cached_property
     def base(self) -> Base:
-        """The base, computed as it was for the run's adapter."""
+        """The base as the sheet has it; what it computes in, where that is left open, as the adapter was trained."""
         own = self.sheet.base
-        compute = read_header(self.run.adapter).compute if self.run else own.compute
+        compute = read_header(self.run.adapter).compute if self.run and own.compute == "auto" else own.compute
         return opened_base(self.sheet.base_path(), compute, own.weights, own.device)
+
+    @property
+    def trained_otherwise(self) -> dict[str, dict[str, tuple[str, str]]]:
+        """The settings of the base that contenders were trained with in another way: what they were, and are here."""
+        here = {"weights": self.sheet.base.weights, "compute": self.base.compute}
+        found = {}
+        for name, path in self.adapters.items():
+            header = read_header(path)
+            trained = {"weights": header.weights, "compute": header.compute}
+            found[name] = {key: (was, here[key]) for key, was in trained.items() if was != here[key]}
+        return found
 
     @functools.cached_property
     def train_rows(self) -> list[dict[str, str]]:

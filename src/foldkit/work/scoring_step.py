@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
-from foldkit.adapters import read_adapter, read_header
+from foldkit.adapters import read_adapter
 from foldkit.adapters.attaching import detach
 from foldkit.answering import key_of
 from foldkit.formats import fingerprint_files, read_json
@@ -107,8 +107,7 @@ def _signed(setup: ScoringSetup, asking: Asking, measures: Sequence[Measure]) ->
         "adapter": fingerprint_files([setup.run.adapter]) if setup.run else "",
         "max_tokens": setup.max_tokens,
         "elsewhere": setup.elsewhere,
-        "held": setup.sheet.base.weights,
-        "held_in_training": {name: read_header(path).weights for name, path in setup.adapters.items()},
+        "trained_otherwise": setup.trained_otherwise,
         "left_out": asking.general.left_out,
         "higher_is_better": {measure.name: measure.higher_is_better for measure in measures},
         "settings": dataclasses.asdict(settings),
