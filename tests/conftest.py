@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import json
 import math
 import os
@@ -27,6 +28,13 @@ CHAT = (
     "{% for m in messages %}<turn>{{ m['role'] }}\n{{ m['content'] }}<end>\n{% endfor %}"
     "{% if add_generation_prompt %}<turn>assistant\n{% endif %}"
 )
+
+
+@pytest.fixture(autouse=True, scope="module")
+def look_through_little() -> None:
+    """Let what is imported be no garbage: it is much, and would be looked through again at every opening of a base."""
+    gc.collect()
+    gc.freeze()
 
 
 @pytest.fixture(scope="session")
@@ -84,6 +92,13 @@ def in_two_processes(words: Sequence[str], folder: Path) -> list[str]:
         pytest.fail(f"they wait for one another: {[process.communicate() for process in running]}")
     assert [process.returncode for process in running] == [0, 0], outputs
     return [stdout for stdout, _ in outputs]
+
+
+@pytest.fixture
+def no_pictures(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Draw nothing at the end: it takes as long as so short a training or scoring, and has tests of its own."""
+    monkeypatch.setattr("foldkit.curves.save_picture", lambda *_: None)
+    monkeypatch.setattr("foldkit.work.scorecard_files.save_scorecard", lambda *_: None)
 
 
 @pytest.fixture

@@ -1,4 +1,4 @@
-"""One process of a team: writes the gradient of ten examples, and what a validation of them finds, into a file."""
+"""One process of a team: writes the gradient of ten examples, and what a validation of them finds, into files."""
 
 from __future__ import annotations
 
@@ -20,6 +20,11 @@ from ..conftest import ten_examples
 from .test_training import with_adapter
 
 SETTINGS = TrainSettings(micro_batch=3, clip=1e9)
+HOWS: dict[str, dict[str, bool]] = {
+    "whole": {},
+    "sharded": {"sharded": True},
+    "sharded, recompute": {"sharded": True, "recompute": True},
+}
 
 
 def found_by(team: Team, *, sharded: bool = False, recompute: bool = False) -> dict[str, torch.Tensor]:
@@ -41,5 +46,6 @@ def found_by(team: Team, *, sharded: bool = False, recompute: bool = False) -> d
 
 if __name__ == "__main__":
     with joined_team() as joined:
-        found = found_by(joined, sharded="sharded" in sys.argv, recompute="recompute" in sys.argv)
-        safetensors.torch.save_file(found, Path(sys.argv[1]) / f"{joined.rank}.safetensors")
+        for name, how in HOWS.items():
+            found = found_by(joined, **how)
+            safetensors.torch.save_file(found, Path(sys.argv[1]) / f"{name}, {joined.rank}.safetensors")

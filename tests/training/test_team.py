@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from pathlib import Path
 
 import pytest
@@ -13,7 +14,7 @@ from foldkit.training import TrainSettings, train_adapter
 from foldkit.training.team import ALONE, Team, first_here, joined_team
 
 from ..conftest import in_two_processes, ten_examples
-from .team_worker import found_by
+from .team_worker import HOWS, found_by
 from .test_training import with_adapter
 
 ROOT = Path(__file__).parents[2]
@@ -49,13 +50,15 @@ def test_only_the_first_process_says_that_it_kept_a_step(rank: int, said: str) -
         list(events)
 
 
-@pytest.mark.parametrize("how", [(), ("sharded",), ("sharded", "recompute")])
-def test_two_processes_have_the_gradient_of_one(tmp_path: Path, how: tuple[str, ...]) -> None:
-    """Both hold it, and the figures, to 1e-9 in float64; one that does not hear the other differs: the control."""
-    in_two_processes(["-m", "tests.training.team_worker", str(tmp_path), *how], ROOT)
+def test_two_processes_have_the_gradient_of_one(tmp_path: Path) -> None:
+    """Both hold it, and the figures, to 1e-9 in float64; one that does not hear the other differs: the control.
+
+    With the base whole in each, or divided between them, its layers kept or computed again.
+    """
+    in_two_processes(["-m", "tests.training.team_worker", str(tmp_path)], ROOT)
     alone = found_by(ALONE)
-    for rank in ("0", "1"):
-        found = safetensors.torch.load_file(tmp_path / f"{rank}.safetensors")
+    for how, rank in itertools.product(HOWS, ("0", "1")):
+        found = safetensors.torch.load_file(tmp_path / f"{how}, {rank}.safetensors")
         assert found.keys() == alone.keys()
         for name, value in alone.items():
             torch.testing.assert_close(found[name], value, rtol=1e-9, atol=1e-12)

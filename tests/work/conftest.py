@@ -1,4 +1,4 @@
-"""Shared by the tests of work: trainings and scorings without their pictures."""
+"""Shared by the tests of work: trainings and scorings are without their pictures."""
 
 from __future__ import annotations
 
@@ -6,7 +6,5 @@ import pytest
 
 
 @pytest.fixture(autouse=True)
-def no_pictures(monkeypatch: pytest.MonkeyPatch) -> None:
-    """Draw nothing at the end: it takes as long as so short a training or scoring, and has tests of its own."""
-    monkeypatch.setattr("foldkit.curves.save_picture", lambda *_: None)
-    monkeypatch.setattr("foldkit.work.scorecard_files.save_scorecard", lambda *_: None)
+def always_without_pictures(no_pictures: None) -> None:
+    """Draw none; a test that wants one undoes it."""

@@ -5,6 +5,7 @@ python -m tests.work.killing FOLDER    prints one JSON object: for each point wh
 
 from __future__ import annotations
 
+import gc
 import json
 import os
 import random
@@ -94,6 +95,7 @@ def main() -> None:
     foldkit.build(sheet)
     # In this process, so that the children find everything imported.
     whole = foldkit.train(sheet, "whole")
+    gc.freeze()  # nor look through it, and copy it by that
     # How often each kind of point comes up in this training, the first files being the sheet's.
     kinds = {
         "between events": 20,

@@ -191,7 +191,7 @@ def test_a_starter_sheet_runs_as_it_is(tmp_path: Path, kind: str) -> None:
     started = foldkit.start("r.jsonl", tmp_path)
     name, how = kind.rsplit(maxsplit=1)[-1], "guessed" if "guessed" in kind else "recognised"
     assert started.assumed[0].startswith(f"{name} rows, {how}")
-    sheet = foldkit.read_sheet(started.sheet, ["train.epochs=0.5", "train.validations=1"])
+    sheet = foldkit.read_sheet(started.sheet, ["train.steps=1", "train.validations=1"])
     counts = foldkit.build(sheet).counts()
     steps = foldkit.read_sheet(started.sheet).train.epochs * counts["train"]["rows"] / sheet.train.batch
     assert 70 < steps < 140
