@@ -340,9 +340,9 @@ def test_why_a_process_ended_is_told_where_the_first_does_not_know(
 
 @pytest.mark.parametrize("sharded", ["false", "true"])
 def test_processes_end_together_and_keep_what_was_done(work_folder: Path, sharded: str) -> None:
-    """One is killed: the first saves, the launcher says which; where the base is divided one is asked to end before.
+    """One is killed: the first saves, the launcher says which; the training goes on by as many alone.
 
-    Then all do after the step. The training goes on, by as many alone.
+    Where the base is divided one is asked to end before that: all do after the step, and it goes on.
     """
     words = ["train", "--processes", "2", "--set", "train.steps=3000", "--set", "train.micro_batch=2"]
     words += ["--set", "train.checkpoint_every=2000", "--set", f"base.sharded={sharded}"]

@@ -95,7 +95,7 @@ def main() -> None:
     foldkit.build(sheet)
     # In this process, so that the children find everything imported.
     whole = foldkit.train(sheet, "whole")
-    gc.freeze()  # nor look through it, and copy it by that
+    gc.freeze()  # each child would look through it all for garbage, and copy it by that
     # How often each kind of point comes up in this training, the first files being the sheet's.
     kinds = {
         "between events": 20,

@@ -328,7 +328,7 @@ def test_a_file_of_answers_must_have_every_row_once(scored_folder: Path, planted
 
 
 def test_contenders_that_were_trained_on_other_rows_or_weights_are_named(work_folder: Path) -> None:
-    """Trained on another split, or begun so, or over a base held otherwise; one of the same is not."""
+    """Trained on another split, or begun so, or over a base that is held or computes otherwise; one alike is not."""
     path = work_folder / "fold.toml"
     foldkit.train(foldkit.read_sheet(path, [*SHORT, "split.seed=5"]), "other")
     foldkit.train(
@@ -338,8 +338,7 @@ def test_contenders_that_were_trained_on_other_rows_or_weights_are_named(work_fo
     notes = [note["says"] for note in foldkit.read_log(begun.log).of("note")]
     assert any(note.startswith("runs/other/adapter.safetensors was trained on other rows") for note in notes)
     contenders = "score.contender=[{name='a', adapter='other'}, {name='b', adapter='same'}]"
-    sheet = foldkit.read_sheet(path, [*SHORT, contenders, "base.weights=int8"])
-    card = foldkit.score(sheet, begun)
+    card = foldkit.score(foldkit.read_sheet(path, [*SHORT, contenders, "base.weights=int8"]), begun)
     assert card.signed["elsewhere"] == {"a": "was trained", "adapter": "began with an adapter that was trained"}
     said = (begun.path / "scorecard.md").read_text()
     assert "a was trained on other rows, or on another split of them: test rows may be among what it learned." in said
