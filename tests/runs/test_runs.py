@@ -18,6 +18,7 @@ from foldkit.runs import (
     LogWriter,
     RunFolder,
     ask_to_stop,
+    cut_log,
     delete_run,
     differing,
     list_runs,
@@ -100,6 +101,14 @@ def test_lines_that_are_no_event_do_no_harm(tmp_path: Path, planted: str) -> Non
     assert read_log(writer.path).of("step")[0]["loss"] == 2.0
     assert read_log(writer.path).events[-1]["step"] == 3
     assert read_log(tmp_path / "log.jsonl").last("nothing") == {}
+    run = ended(tmp_path, "run", STARTED, *STEPS, {**CHECK, "validation_loss": "low"}, {**STEPS[1], "seconds": None})
+    assert (summarise_run(run).step, summarise_run(run).seconds, summarise_run(run).best_validation_loss) == (
+        2,
+        4.0,
+        None,
+    )
+    cut_log(writer.path, 1, 1)
+    assert [event["step"] for event in read_log(writer.path).events if "step" in event] == [1]
 
 
 def test_a_long_log_is_read_as_any_other(tmp_path: Path) -> None:

@@ -9,6 +9,7 @@ import statistics
 import subprocess
 import sys
 from pathlib import Path
+from typing import Any
 
 import pytest
 import torch
@@ -18,6 +19,7 @@ from foldkit.adapters.attaching import detach
 from foldkit.datasets import Example
 from foldkit.formats import UsageError
 from foldkit.models import Decoder, open_base, pack
+from foldkit.models.batch import Batch
 from foldkit.training import (
     Memory,
     Stepped,
@@ -27,6 +29,7 @@ from foldkit.training import (
     first_steps,
     forecast,
     forecasting,
+    memory_of_training,
     micro_batches,
     pass_cost,
     rate_search,
@@ -34,9 +37,11 @@ from foldkit.training import (
     train_adapter,
     try_rates,
 )
-from foldkit.training.batches import batches
+from foldkit.training.batches import batches, epoch_order
 from foldkit.training.costs import kept_bytes, memory_of
+from foldkit.training.fitting import large_steps
 from foldkit.training.free_memory import left_in_groups
+from foldkit.training.stepping import Stepper
 
 from ..conftest import tiny_decoder
 
@@ -174,6 +179,29 @@ def test_what_a_library_makes_for_counts_of_rows_is_made_before_it_is_measured(
     forecast(decoder, attach(decoder, AdapterSettings(rank=2)), examples, examples[:3], SETTINGS, 10**9)
     assert measured == [n_times] * 4
     assert len(made) == 1 + 3 * n_times
+
+
+@pytest.mark.parametrize("changes", [{}, {"packing": False}, {"batch_tokens": 60}, {"whole_epochs": False}])
+def test_a_long_example_counts_however_late_it_comes(
+    examples: list[Example], monkeypatch: pytest.MonkeyPatch, changes: dict[str, Any]
+) -> None:
+    """Past the steps that stand for all: in what is said, in the step that is measured, in what a training chooses by.
+
+    The steps that stand for all have it not: the control.
+    """
+    settings = TrainSettings(batch=4, micro_batch=2, validations=1, **changes)
+    order = epoch_order(1000, 0, settings.seed)
+    rows = [examples[index % 10] for index in range(1000)]
+    rows[order[990]] = late = dataclasses.replace(examples[0], ids=examples[0].ids * 9)
+    assert late not in itertools.chain.from_iterable(first_steps(rows, settings))
+    assert late in itertools.chain.from_iterable(large_steps(rows, settings))
+    decoder, adapter = parts()
+    cost, measured = pass_cost(decoder, late.ids), list[Batch]()
+    made = Stepper.gradient
+    monkeypatch.setattr(Stepper, "gradient", lambda self, passes: measured.extend(passes) or made(self, passes))
+    found = forecast(decoder, adapter, rows, examples[:3], settings, 10**9)
+    assert found.memory.activations == max(map(cost.of, measured)) > cost.of(pack([late.ids], [late.learned])) / 1.01
+    assert memory_of_training(decoder, adapter, rows, settings)(settings) == found.memory
 
 
 def test_what_does_not_fit_is_said_before_it_is_tried(examples: list[Example]) -> None:

@@ -29,7 +29,6 @@ from foldkit.training import (
     Preparing,
     Stepped,
     TrainEvent,
-    first_steps,
     memory_of_training,
     too_many_bytes,
 )
@@ -192,7 +191,7 @@ def test_the_micro_batch_is_chosen_and_written_down(
     if free < 1:
         parts = Parts(sheet)
         rows = parts.dataset.parts["train"]
-        memory_with = memory_of_training(parts.base.decoder, parts.adapter, rows, first_steps(rows, sheet.train))
+        memory_with = memory_of_training(parts.base.decoder, parts.adapter, rows, sheet.train)
         free += round(too_many_bytes(sheet.train, memory_with, 0) / 0.9) + 1
     monkeypatch.setattr("foldkit.training.free_memory.free_bytes", lambda _: free)
     events: list[TrainEvent] = []

@@ -9,8 +9,9 @@ from pathlib import Path
 from typing import Any
 
 from foldkit.formats import is_locked
-from foldkit.formats.jsonl import read_text, readable_objects
+from foldkit.formats.jsonl import read_text
 
+from .events import readable_events
 from .folder import RunFolder
 
 # So much of either end of a log is read: a head has what a training began with, a tail how it ended.
@@ -117,11 +118,11 @@ def _ends(log: Path) -> tuple[list[dict[str, Any]], list[dict[str, Any]]]:
     except OSError:
         return [], []
     first, last = [], []
-    for event in readable_objects(head.split(b"\n")):
+    for event in readable_events(head.split(b"\n")):
         first.append(event)
         if event.get("event") == "started":
             break
-    for event in readable_objects(reversed(tail.split(b"\n"))):
+    for event in readable_events(reversed(tail.split(b"\n"))):
         last.append(event)
         if "step" in event and "seconds" in event:
             break
@@ -136,6 +137,6 @@ def _best_check(log: Path) -> dict[str, Any]:
             if at < 0:
                 return {}
             begin, end = content.rfind(b"\n", 0, at) + 1, content.find(b"\n", at)
-            return next(readable_objects([content[begin : end if end >= 0 else len(content)]]), {})
+            return next(readable_events([content[begin : end if end >= 0 else len(content)]]), {})
     except (OSError, ValueError):  # no log yet, or an empty one
         return {}

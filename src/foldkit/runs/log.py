@@ -20,6 +20,7 @@ import pyarrow.json
 from foldkit.formats import InputError, append_jsonl, write_jsonl
 from foldkit.formats.jsonl import readable_objects
 
+from .events import readable_events
 from .long_log import read_long_log
 
 VERSION = 1
@@ -102,11 +103,11 @@ class RunLog:
 def cut_log(path: Path, step: int, checked_step: int) -> None:
     """Drop events of later steps than this one, validations after `checked_step`, and what was said of an end.
 
-    So are lines that are no JSON object, as a disk that was full may leave one.
+    So are lines that are no event, as a disk that was full may leave one.
     """
     lasts = {"finished": -1, "failed": -1, "validation": checked_step}
     with path.open("rb") as file:
-        lines = list(readable_objects(file))
+        lines = list(readable_events(file))
     write_jsonl(path, [line for line in lines if line.get("step", 0) <= lasts.get(str(line.get("event")), step)])
 
 

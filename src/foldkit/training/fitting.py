@@ -5,7 +5,7 @@ from __future__ import annotations
 import dataclasses
 import itertools
 import statistics
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 
 from foldkit.adapters.attaching import Adapter
 from foldkit.datasets import Example, token_counts
@@ -20,7 +20,7 @@ MemoryWith = Callable[[TrainSettings], Memory]
 
 # The part of free memory that a training may take before it is said not to fit.
 SAFE = 0.9
-# How many steps are looked at for the largest pass.
+# How many steps stand for all of them; the largest ones are looked for in a whole epoch.
 _LOOKED_AT = 200
 # Passes of about so many tokens are about as fast as longer ones.
 _ENOUGH_TOKENS = 2000
@@ -71,9 +71,23 @@ def _tokens_of_passes(step: Sequence[Example], settings: TrainSettings, size: in
 
 def first_steps(train: Sequence[Example], settings: TrainSettings) -> list[list[Example]]:
     """Return the first steps of a training, each the examples of its batch."""
+    return [[train[index] for index in indices] for indices in _steps_to(_LOOKED_AT, token_counts(train), settings)]
+
+
+def large_steps(train: Sequence[Example], settings: TrainSettings) -> list[list[Example]]:
+    """Return the step of the first epoch that has the longest example, and the one that has the most tokens.
+
+    Whatever the micro-batch, a pass of one of them is about the largest there is.
+    """
     lengths = token_counts(train)
-    most = min(count_steps(lengths, settings)[0], _LOOKED_AT)
-    return [[train[index] for index in indices] for indices in itertools.islice(batches(lengths, settings), most)]
+    steps = list(_steps_to(count_steps(lengths, settings)[1], lengths, settings))
+    found = [max(steps, key=lambda step: measure(lengths[index] for index in step)) for measure in (max, sum)]
+    return [[train[index] for index in indices] for indices in found]
+
+
+def _steps_to(most: int, lengths: Sequence[int], settings: TrainSettings) -> Iterator[list[int]]:
+    """Yield the indices of so many steps, or of all where there are fewer."""
+    return itertools.islice(batches(lengths, settings), min(most, count_steps(lengths, settings)[0]))
 
 
 def memory_of_steps(
@@ -89,7 +103,8 @@ def memory_of_steps(
 
 
 def memory_of_training(
-    decoder: Decoder, adapter: Adapter, train: Sequence[Example], steps: Sequence[Sequence[Example]]
+    decoder: Decoder, adapter: Adapter, train: Sequence[Example], settings: TrainSettings
 ) -> MemoryWith:
-    """Return what tells the memory of a training with any settings that leave its first steps as they are."""
+    """Return what tells the memory of a training with any settings that leave its steps as they are with these."""
+    steps = [*first_steps(train, settings), *large_steps(train, settings)]
     return memory_of_steps(decoder, adapter, steps, pass_cost(decoder, longest(train).ids))

@@ -27,6 +27,7 @@ from .fitting import (
     MemoryWith,
     fast_micro_batch,
     first_steps,
+    large_steps,
     memory_of_steps,
     until_it_fits,
     with_micro_batch,
@@ -116,14 +117,14 @@ def forecast(
     """
     check_parts(train, validation, settings)
     cost = pass_cost(decoder, longest(train).ids)
-    steps = first_steps(train, settings)
-    memory_with = memory_of_steps(decoder, adapter, steps, cost)
+    steps, large = first_steps(train, settings), large_steps(train, settings)
+    memory_with = memory_of_steps(decoder, adapter, [*steps, *large], cost)
     settings = with_micro_batch(settings, fast_micro_batch(steps, settings), memory_with, free_bytes)
     n_steps, n_epoch = count_steps(token_counts(train), settings)
     found = _without_steps(decoder, adapter, settings, steps, n_steps, memory_with, free_bytes, level)
     if not found.fits:
         return found
-    per_token = _seconds_per_token(decoder, adapter, steps, settings, cost)
+    per_token = _seconds_per_token(decoder, adapter, steps, large, settings, cost)
     memory = found.memory
     if level and (taken := peak_bytes(decoder.device) - level) > 0:
         memory = dataclasses.replace(memory, overhead=max(0.0, taken - memory.known))
@@ -212,20 +213,21 @@ def _seconds_per_token(
     decoder: Decoder,
     adapter: Adapter,
     steps: Sequence[Sequence[Example]],
+    large: Sequence[Sequence[Example]],
     settings: TrainSettings,
     cost: PassCost,
 ) -> float:
-    """Return the median time a token of steps of about median size, made after the one with the largest pass.
+    """Return the median time a token of steps of about median size, made after the one with the largest pass of all.
 
     Three of them, as many short ones as take a second, or as many long ones as take a minute. Their rate is 0, so that
     the adapter stays as it was without a copy, which a training would not hold.
     """
-    examples = [example for step in steps for example in step]
+    examples = [example for step in (*steps, *large) for example in step]
     stepper = Stepper(decoder, adapter, settings, objective_for(settings, examples))
     average = Average(stepper.factors, settings.averaging)
-    divided = [(stepper.passes(step), step) for step in steps]
+    divided = [(stepper.passes(step), step) for step in (*steps, *large)]
     largest = max(divided, key=lambda step: max(map(cost.of, step[0])))
-    middle = sorted(divided, key=lambda step: _n_ids(step[0]))[len(divided) // 2 :][:_MEASURED]
+    middle = sorted(divided[: len(steps)], key=lambda step: _n_ids(step[0]))[len(steps) // 2 :][:_MEASURED]
     if settings.compares:
         measured = [example for _, step in (largest, *middle) for example in step]
         stepper.objective = _as_at_the_start(decoder, measured, settings)
