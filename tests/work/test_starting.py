@@ -236,7 +236,7 @@ def test_long_texts_are_cut_in_pieces_and_other_long_rows_are_told(tmp_path: Pat
     (tmp_path / "t.jsonl").write_text("".join(json.dumps({"body": f"Week {i}. {hours}"}) + "\n" for i in range(12)))
     (tmp_path / "q.jsonl").write_text(json.dumps({"question": f"{hours}?", "answer": "calm"}))
     started = foldkit.start("t.jsonl", tmp_path)
-    assert "12 of the first 12 examples have over 2,048 tokens" in started.assumed[1]
+    assert "12 of 12 examples have over 2,048 tokens" in started.assumed[1]
     sheet = foldkit.read_sheet(started.sheet)
     assert (sheet.rows.columns, sheet.split.group, sheet.score.measures) == ({"text": "body"}, "source_row", ("loss",))
     dataset = foldkit.build(sheet)
@@ -250,8 +250,18 @@ def test_long_texts_are_cut_in_pieces_and_other_long_rows_are_told(tmp_path: Pat
     assert max(part["longest"] for part in counts.values()) <= sheet.train.window == 512
     assert len({part["rows"] for part in (counts["validation"], counts["test"])}) == 1  # a text each
     told = foldkit.start("../q.jsonl", tmp_path / "q").assumed[1]
-    assert told.startswith("1 of the first 1 examples have over 2,048 tokens")
+    assert told.startswith("1 of 1 examples have over 2,048 tokens")
     assert "shorten them" in told
+
+
+def test_rows_are_looked_at_from_all_over_the_file(tmp_path: Path) -> None:
+    """Of several thousand the last are the long ones, as in a file that is sorted: the window is for them too."""
+    asked = [f"What of the sea at hour {n}?" + " And of the wind?" * (30 if n >= 2500 else 0) for n in range(3000)]
+    lines = (json.dumps({"question": one, "answer": f"Calm at {n}."}) for n, one in enumerate(asked))
+    (tmp_path / "q.jsonl").write_text("\n".join(lines))
+    started = foldkit.start("q.jsonl", tmp_path)
+    assert any(said.startswith("the longest of 2,000 examples from all over the file") for said in started.assumed)
+    assert not foldkit.build(foldkit.read_sheet(started.sheet)).set_aside
 
 
 @pytest.mark.parametrize(
@@ -280,7 +290,7 @@ def test_rows_that_cannot_be_used_are_told_where_others_can(base_folder: Path, t
     told = [row | {"system": "Be short." if n % 4 else ""} for n, row in enumerate(KINDS["question"])]
     (tmp_path / "r.jsonl").write_text("\n".join(map(json.dumps, told)))
     (said,) = [one for one in foldkit.start("r.jsonl", tmp_path, "base").assumed if "cannot be used" in one]
-    assert said.startswith("30 of the first 40 rows cannot be used, row 2 for one: ")
+    assert said.startswith("30 of 40 rows cannot be used, row 2 for one: ")
     assert "Too short." in said
 
 

@@ -58,6 +58,12 @@ def _forms() -> Iterator[str]:
         yield f"{part.format(sign)}{sign}%{year}{clock}"
 
 
+def spread(table: pd.DataFrame, most: int) -> pd.DataFrame:
+    """Return at most so many rows, from all over the table: many a file is sorted, or is several, one after another."""
+    n = len(table)
+    return table if n <= most else table.iloc[[place * n // most for place in range(most)]]
+
+
 def rows_of(table: pd.DataFrame) -> list[tuple[int, dict[str, str]]]:
     """Return row numbers with their cells by column."""
     names = [str(name) for name in table.columns]

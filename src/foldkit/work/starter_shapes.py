@@ -10,7 +10,7 @@ import pandas as pd
 from foldkit.formats import InputError, listed, named_roles, unread_keys
 from foldkit.rows import SHAPES, Kind, are_talks, usual_marks
 from foldkit.rows.shapes import ChoicesSettings, TickedSettings, told_grades, told_sides
-from foldkit.rows.tables import times
+from foldkit.rows.tables import spread, times
 from foldkit.rows.thoughts import THOUGHT_NAMES
 
 from .starter_sheet import inline, quoted
@@ -25,7 +25,8 @@ _OF_MESSAGES = {
     "picked": ("prompt", "first", "second"),
     "graded": ("prompt",),
 }
-FIRST_ROWS = 2000
+# So many rows are looked at closely, from all over the file.
+LOOKED_AT = 2000
 
 
 def shape_section(kind: Kind, table: pd.DataFrame, roles: dict[str, str]) -> tuple[str, list[str]]:
@@ -62,7 +63,8 @@ def found_roles(kind: Kind, table: pd.DataFrame) -> tuple[dict[str, str], list[s
     Where no message is known for a reply they are those of whom a transcript would take for the one who replies.
     """
     slots = _OF_MESSAGES.get(kind.name, ())
-    cells = [cell for slot in slots if slot in kind.columns for cell in table[kind.columns[slot]].head(FIRST_ROWS)]
+    seen = spread(table, LOOKED_AT)
+    cells = [cell for slot in slots if slot in kind.columns for cell in seen[kind.columns[slot]]]
     said = [one for cell in cells for one in named_roles(cell)]
     keys = dict.fromkeys(key for cell in cells for key in unread_keys(cell))
     left = [f"of the messages not used: {listed(list(keys))}"] if keys else []

@@ -34,7 +34,7 @@ from foldkit.rows import (
 from foldkit.rows.reading import collected
 from foldkit.rows.settings import UNITS
 from foldkit.rows.shapes import JudgedSettings, PiecesSettings
-from foldkit.rows.tables import rows_of
+from foldkit.rows.tables import rows_of, spread
 from foldkit.rows.thoughts import mark_of_thoughts
 from foldkit.templates import Template, template_from_mapping
 from foldkit.tokens import Encoder
@@ -43,7 +43,7 @@ from .inputs import Inputs, open_inputs
 from .sheet import sheet_from_mapping
 from .starter_kind import found_kind
 from .starter_parts import NO_COLUMN_LEFT, parts_beside, told_parts
-from .starter_shapes import FIRST_ROWS, found_roles, shape_section, unlearned_thoughts
+from .starter_shapes import LOOKED_AT, found_roles, shape_section, unlearned_thoughts
 from .starter_sheet import KEPT, SHAPED, USUAL, Found, pace, shapes_in, sheet_text, template_text
 
 _WINDOWS = (128, 256, 512, 1024, 2048)
@@ -101,13 +101,13 @@ def start(
         if found.group and not found.told.whole:
             found, parted = _parted(found, inputs)
             told.append(parted)
-        first = (inputs.table if found.shape else next(inputs.stream()).table).head(FIRST_ROWS)
-        found = found._replace(after=_mark_of_thoughts(first, inputs.template))
+        seen = spread(inputs.table, LOOKED_AT)
+        found = found._replace(after=_mark_of_thoughts(seen, inputs.template))
         if found.after:
             told.append(f"replies begin with thoughts: they are learned, and measured from behind {found.after}")
-        found, coded, marked = _coded(found, inputs, first)
-        marked += _set_aside(coded, len(first))
-        found, window, fits = _fitted(found, inputs.table, first, coded)
+        found, coded, marked = _coded(found, inputs, seen)
+        marked += _set_aside(coded, _said_of(len(seen), inputs.table, "rows"))
+        found, window, fits = _fitted(found, inputs.table, seen, coded)
         write_aside(template_at, template_text(found))
         write_aside(sheet_at, sheet_text(found, window))
     alone = [] if found.group or found.in_order or found.told.whole else [_alone(found.groups)]
@@ -229,49 +229,55 @@ def _paced(found: Found) -> list[str]:
     return [f"{found.n_rows} rows are few: batches of {batch} and {epochs} epochs, about {n_steps} steps"]
 
 
-def _mark_of_thoughts(first: pd.DataFrame, template: Template) -> str:
+def _mark_of_thoughts(seen: pd.DataFrame, template: Template) -> str:
     """Return the mark that ends the thoughts of replies, where they begin with some."""
     replies = []
-    for _, row in rows_of(first):
+    for _, row in rows_of(seen):
         with contextlib.suppress(ValueError, IndexError):  # a conversation that cannot be used, or without a reply
             replies.append(template.target(row))
     return mark_of_thoughts(replies)
 
 
-def _coded(found: Found, inputs: Inputs, first: pd.DataFrame) -> tuple[Found, Coded, list[str]]:
-    """Return the first rows encoded, under headings where the base's own markup takes none, and what that assumes."""
+def _coded(found: Found, inputs: Inputs, seen: pd.DataFrame) -> tuple[Found, Coded, list[str]]:
+    """Return these rows encoded, under headings where the base's own markup takes none, and what that assumes."""
     coder = dataclasses.replace(inputs.coder, window=2**20)
     try:
-        return found, code_rows(first, coder), []
+        return found, code_rows(seen, coder), []
     except InputError as error:
         coder = dataclasses.replace(coder, encoder=Encoder(inputs.side, inputs.side.markup("headings")))
         why = f"expected {error.allowed}, found {shown(error.arrived)}"
         said = f"turns stand under headings, for the base's own markup is of no use here: {why}"
-        return found._replace(headings=True), code_rows(first, coder), [said]
+        return found._replace(headings=True), code_rows(seen, coder), [said]
 
 
-def _set_aside(coded: Coded, n_rows: int) -> list[str]:
-    """Say how many of the first rows cannot be used, where some can."""
+def _said_of(n: int, table: pd.DataFrame, what: str) -> str:
+    """Return in words of which rows, or examples of rows, something is said."""
+    return f"of {n:,} {what}" + (" from all over the file" if len(table) > LOOKED_AT else "")
+
+
+def _set_aside(coded: Coded, of_rows: str) -> list[str]:
+    """Say how many of these rows cannot be used, where some can."""
     if not coded.set_aside or not len(coded.examples):
         return []
     one = coded.set_aside[0]
-    return [f"{len(coded.set_aside)} of the first {n_rows} rows cannot be used, row {one.row} for one: {one.reason}"]
+    return [f"{len(coded.set_aside)} {of_rows} cannot be used, row {one.row} for one: {one.reason}"]
 
 
-def _fitted(found: Found, table: pd.DataFrame, first: pd.DataFrame, coded: Coded) -> tuple[Found, int, str]:
+def _fitted(found: Found, table: pd.DataFrame, seen: pd.DataFrame, coded: Coded) -> tuple[Found, int, str]:
     """Return the same with texts that are too long cut in pieces, the window, and what both assume."""
     if not len(coded.examples):
         aside = coded.set_aside[0]
-        return found, _CUT, f"none of the first {len(first)} rows can be used: row {aside.row}, {aside.reason}"
+        none = f"none {_said_of(len(seen), table, 'rows')} can be used"
+        return found, _CUT, f"{none}: row {aside.row}, {aside.reason}"
     lengths, most = coded.examples.lengths, _WINDOWS[-1]
-    n, longest = len(lengths), int(lengths.max())
+    of_all, longest = _said_of(len(lengths), table, "examples"), int(lengths.max())
     if longest <= most:
         window = next(size for size in _WINDOWS if size >= longest)
-        return found, window, f"the longest example of the first {n} has {longest} tokens: window {window}"
-    over = f"{int((lengths > most).sum())} of the first {n} examples have over {most:,} tokens, the longest {longest:,}"
+        return found, window, f"the longest {of_all} has {longest} tokens: window {window}"
+    over = f"{int((lengths > most).sum())} {of_all} have over {most:,} tokens, the longest {longest:,}"
     if found.kind.name != "text":
         return found, most, f"{over}: they are set aside; shorten them, or give window more"
-    n_characters = first["text"].loc[coded.examples.rows].str.len().to_numpy()
+    n_characters = seen["text"].loc[coded.examples.rows].str.len().to_numpy()
     size = max(100, int(0.8 * _CUT * (n_characters / lengths).min()) // 100 * 100)
     pieces, _ = SHAPES["pieces"](table, PiecesSettings(longest=size))
     shape = f"\n[rows.pieces]               # a row for each piece of a text\nlongest = {size:<17} # characters\n"

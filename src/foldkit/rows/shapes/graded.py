@@ -17,7 +17,7 @@ from foldkit.formats.settings import within
 
 from ..cells import cell_text
 from ..paths import opened, value_at
-from ..tables import column, rows_of
+from ..tables import column, rows_of, spread
 from .contract import SOURCE_ROW, renumbered
 
 BEST = ("highest", "lowest")
@@ -147,9 +147,9 @@ def _number(grade: Any) -> float:
 def told_grades(table: pd.DataFrame, answers: str, grades: str) -> GradedSettings | None:
     """Return how lists of answers are graded, by a column of lists or by what stands beside each answer.
 
-    `grades` is that column, "" for none. None where most of the first rows have no two answers with grades.
+    `grades` is that column, "" for none. None where most rows have no two answers with grades.
     """
-    table = table.head(_SEEN)
+    table = spread(table, _SEEN)
     answer, grade = (answers, grades) if grades else (_key(table[answers], key) for key in (_ANSWERS, _GRADES))
     settings = GradedSettings(answer=answer, grade=grade, answers="" if grades else answers)
     rows = [_listed(cells, settings) or [] for _, cells in rows_of(table)]
