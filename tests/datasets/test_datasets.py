@@ -20,6 +20,7 @@ from foldkit.datasets import (
     assign_parts,
     build_dataset,
     find_leaks,
+    learned_counts,
     padding_share,
     parts_of_keys,
     read_assignment,
@@ -311,7 +312,7 @@ def test_the_size_of_pieces_changes_nothing(side: TextSide, tmp_path: Path) -> N
         assert [len(example.ids) for example in examples] == examples.lengths.tolist()
         assert [example.row for example in examples] == examples.rows.tolist()
         assert [example.spans[-1][0] for example in examples] == examples.prompt_lengths.tolist()
-        assert sum(example.n_learned for example in examples) == examples.n_learned
+        assert [example.n_learned for example in examples] == examples.learned_lengths.tolist()
         for example in examples:
             one = encoder.example(template.turns(table.loc[example.row].to_dict()))
             assert (example.ids, example.spans, example.learned) == (one.ids, one.spans, one.learned)
@@ -369,8 +370,9 @@ def test_tokens_are_counted_by_hand() -> None:
     """Those of every span and of worse replies, and no prompt; the second example has two, side by side."""
     ids, ends = [7, 5, 5, 9, 5, 6, 8, 8, 9, 1], [0, 3, 8, 10]
     of = Examples.of([1, 2, 3], ids, ends, [1, 3, 1, 2, 2, 4, 1, 2], [0, 2, 6, 8], [6, 4], [0, 0, 1, 2])
-    assert [values.tolist() for values in of.learned_counts()] == [[1, 4, 5, 6, 8], [1, 1, 3, 2, 1]]
+    assert [values.tolist() for values in of.learned_ids()] == [[1, 4, 5, 6, 8], [1, 1, 3, 2, 1]]
     assert token_counts(of) == token_counts(list(of)) == [3, 6, 3]
+    assert learned_counts(of) == learned_counts(list(of)) == [2, 3, 1]
     assert longest(of) == longest(list(of)) == of[1]
 
 

@@ -202,6 +202,8 @@ def test_a_long_example_counts_however_late_it_comes(
     found = forecast(decoder, adapter, rows, examples[:3], settings, 10**9)
     assert found.memory.activations == max(map(cost.of, measured)) > cost.of(pack([late.ids], [late.learned])) / 1.01
     assert memory_of_training(decoder, adapter, rows, settings)(settings) == found.memory
+    counted = [sum(getattr(one, name) for one in rows) for name in ("n_tokens", "n_learned")]
+    assert [found.n_tokens, found.n_learned] == [settings.epochs * n for n in counted]
 
 
 def test_what_does_not_fit_is_said_before_it_is_tried(examples: list[Example]) -> None:

@@ -4,7 +4,7 @@ from .assignment import assignment_path, read_assignment, write_assignment
 from .building import build_dataset
 from .checks import CHECKS, Finding, check_pairs, too_few, unseen_labels
 from .coding import Coded, Coder, SetAside, code_rows
-from .examples import Example, Examples, row_numbers, token_counts
+from .examples import Example, Examples, learned_counts, row_numbers, token_counts
 from .leaks import Leak, find_leaks
 from .linting import lint_template
 from .padding import padding_share
@@ -36,6 +36,7 @@ __all__ = [
     "choices_of",
     "code_rows",
     "find_leaks",
+    "learned_counts",
     "lint_template",
     "padding_share",
     "pairs_of",

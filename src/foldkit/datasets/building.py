@@ -98,7 +98,7 @@ class _Counted:
         n, lengths = self.parts[part], examples.lengths
         n["rows"] += len(examples)
         n["tokens"] += int(lengths.sum())
-        n["learned"] += examples.n_learned
+        n["learned"] += int(examples.learned_lengths.sum())
         n["longest"] = max(n["longest"], int(lengths.max()))
         self._repeats.add(part, examples)
         for digest, data in zip(self._digests[part], examples.buffers(), strict=True):

@@ -138,12 +138,13 @@ class Examples(Sequence[Example]):
         return np.asarray(spans[ends[1:] - 1] > spans[ends[1:] - 2])
 
     @property
-    def n_learned(self) -> int:
-        """Count of learned tokens of all examples."""
-        spans, _ = self._flat("spans")
-        return int(spans[1::2].sum() - spans[::2].sum())
+    def learned_lengths(self) -> np.ndarray:
+        """How many tokens of every example are learned, int64 (n,)."""
+        spans, ends = self._flat("spans")
+        sums = np.concatenate([[0], np.cumsum(spans[1::2] - spans[::2], dtype=np.int64)])
+        return np.diff(sums[ends // 2])
 
-    def learned_counts(self) -> tuple[np.ndarray, np.ndarray]:
+    def learned_ids(self) -> tuple[np.ndarray, np.ndarray]:
         """Return the ids that are learned, those of worse replies too, and how often each is: int64 (n,) and (n,)."""
         ids, ends = self._flat("ids")
         spans, span_ends = self._flat("spans")
@@ -196,6 +197,14 @@ def token_counts(examples: Sequence[Example]) -> list[int]:
     if not isinstance(examples, Examples):
         return [example.n_tokens for example in examples]
     counts: list[int] = (examples.lengths + examples.rejected_lengths).tolist()
+    return counts
+
+
+def learned_counts(examples: Sequence[Example]) -> list[int]:
+    """Return the count of learned tokens of each example, of a part on disk without reading the examples."""
+    if not isinstance(examples, Examples):
+        return [example.n_learned for example in examples]
+    counts: list[int] = examples.learned_lengths.tolist()
     return counts
 
 

@@ -8,7 +8,7 @@ import statistics
 from collections.abc import Callable, Iterator, Sequence
 
 from foldkit.adapters.attaching import Adapter
-from foldkit.datasets import Example, token_counts
+from foldkit.datasets import Example, learned_counts, token_counts
 from foldkit.models.decoder import Decoder
 
 from .batches import batches, count_steps, longest
@@ -83,6 +83,19 @@ def large_steps(train: Sequence[Example], settings: TrainSettings) -> list[list[
     steps = list(_steps_to(count_steps(lengths, settings)[1], lengths, settings))
     found = [max(steps, key=lambda step: measure(lengths[index] for index in step)) for measure in (max, sum)]
     return [[train[index] for index in indices] for indices in found]
+
+
+def tokens_of_steps(train: Sequence[Example], settings: TrainSettings) -> tuple[int, int]:
+    """Return how many tokens all steps of a training have, and how many of them are learned.
+
+    Where they are many, those of the first epoch stand for the others.
+    """
+    lengths, learned = token_counts(train), learned_counts(train)
+    n_steps, n_epoch = count_steps(lengths, settings)
+    most = n_steps if n_steps <= _LOOKED_AT else min(n_steps, n_epoch)
+    indices = [index for step in _steps_to(most, lengths, settings) for index in step]
+    n_tokens, n_learned = (sum(counts[index] for index in indices) for counts in (lengths, learned))
+    return round(n_tokens * n_steps / most), round(n_learned * n_steps / most)
 
 
 def _steps_to(most: int, lengths: Sequence[int], settings: TrainSettings) -> Iterator[list[int]]:

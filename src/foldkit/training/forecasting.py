@@ -29,6 +29,7 @@ from .fitting import (
     first_steps,
     large_steps,
     memory_of_steps,
+    tokens_of_steps,
     until_it_fits,
     with_micro_batch,
 )
@@ -121,7 +122,20 @@ def forecast(
     memory_with = memory_of_steps(decoder, adapter, [*steps, *large], cost)
     settings = with_micro_batch(settings, fast_micro_batch(steps, settings), memory_with, free_bytes)
     n_steps, n_epoch = count_steps(token_counts(train), settings)
-    found = _without_steps(decoder, adapter, settings, steps, n_steps, memory_with, free_bytes, level)
+    n_tokens, n_learned = tokens_of_steps(train, settings)
+    n_base = decoder.n_parameters - adapter.n_parameters
+    found = Forecast(
+        n_trainable=adapter.n_parameters,
+        n_base=n_base,
+        n_steps=n_steps,
+        n_tokens=n_tokens,
+        n_learned=n_learned,
+        micro_batch=settings.n_micro,
+        memory=memory_with(settings),
+        free_bytes=free_bytes,
+        held_bytes=level,
+        changes=tuple(_changes(settings, n_base, memory_with, free_bytes)),
+    )
     if not found.fits:
         return found
     per_token = _seconds_per_token(decoder, adapter, steps, large, settings, cost)
@@ -133,32 +147,6 @@ def forecast(
     due = check_steps(n_steps, n_epoch, settings)
     duration = _duration(found, steps, settings, due, per_token, check, reference)
     return dataclasses.replace(found, memory=memory, duration=duration)
-
-
-def _without_steps(
-    decoder: Decoder,
-    adapter: Adapter,
-    settings: TrainSettings,
-    steps: Sequence[Sequence[Example]],
-    n_steps: int,
-    memory_with: MemoryWith,
-    free_bytes: int,
-    level: int,
-) -> Forecast:
-    """Return what is known before any step is made, from the first of so many."""
-    n_base, share = decoder.n_parameters - adapter.n_parameters, n_steps / len(steps)
-    return Forecast(
-        n_trainable=adapter.n_parameters,
-        n_base=n_base,
-        n_steps=n_steps,
-        n_tokens=round(share * sum(sum(token_counts(step)) for step in steps)),
-        n_learned=round(share * sum(example.n_learned for step in steps for example in step)),
-        micro_batch=settings.n_micro,
-        memory=memory_with(settings),
-        free_bytes=free_bytes,
-        held_bytes=level,
-        changes=tuple(_changes(settings, n_base, memory_with, free_bytes)),
-    )
 
 
 def _check_seconds(decoder: Decoder, validation: Sequence[Example], settings: TrainSettings) -> float:

@@ -32,7 +32,7 @@ def unlearnable_notes(parts: Parts) -> list[str]:
     trained = "embedding" if decoder.head is None else "head"
     if trained in parts.sheet.adapter.full:
         return []
-    ids, counts = parts.dataset.parts["train"].learned_counts()
+    ids, counts = parts.dataset.parts["train"].learned_ids()
     often = np.argsort(-counts, kind="stable")[:_MOST]
     highest = highest_probabilities(decoder, torch.from_numpy(ids[often]).long().to(decoder.device)).cpu().numpy()
     found = [(ids[at], counts[at], p) for at, p in zip(often, highest, strict=True) if p <= _LIKELY]
