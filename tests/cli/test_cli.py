@@ -114,13 +114,14 @@ def test_the_demo_goes_the_whole_way(tmp_path: Path) -> None:
 
 def test_new_says_what_it_assumed_and_what_comes_next(tmp_path: Path) -> None:
     """And the next command works."""
-    (tmp_path / "r.csv").write_text("question,answer\n" + "".join(f"sea {i}?,calm {i}\n" for i in range(40)))
+    (tmp_path / "r.csv").write_text("question,answer\n" + "".join(f"sea {i}?,calm {i}\n" for i in range(2100)))
     done = call("new", "r.csv", cwd=tmp_path)
     assert done.returncode == 0, done.stderr
     assert "assumed: question rows, recognised" in done.stdout
     assert "assumed: the base is pellam" in done.stdout
     assert done.stdout.rstrip().endswith("next: foldkit look")
-    assert call("look", cwd=tmp_path).returncode == 0
+    looked = call("look", cwd=tmp_path)
+    assert "examples in tokens, of 2,000 rows from all over the file, window 128, 0 over it" in looked.stdout
     assert call("new", "r.csv", cwd=tmp_path).returncode == 2
     assert call("new", "r.csv", "--folder", "a/b", cwd=tmp_path).stdout.endswith("foldkit look --sheet a/b/fold.toml\n")
     assert call("look", "--sheet", "a/b/fold.toml", cwd=tmp_path).returncode == 0

@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 
 from foldkit.formats import FoldKitError, InputError, UsageError
 from foldkit.rows import SHAPES, RowsSettings, has_turns, read_rows, usual_marks
+from foldkit.rows.guessing import listed_values
 from foldkit.rows.shapes import (
     BilingualSettings,
     ChoicesSettings,
@@ -543,6 +544,15 @@ def test_usual_marks_are_found(text: str, user: str, assistant: str, ends: list[
     if user:
         assert marked(text, **marks, ends=tuple(found)) == [("user", "sea?"), ("assistant", "calm")]
     assert usual_marks([text, "The sea is calm."]) == usual_marks([" "]) == ({}, [])
+
+
+def test_cells_are_looked_at_from_all_over() -> None:
+    """Of a sorted file, or of two put together, the first cells have no lists of labels, and other marks."""
+    labels = listed_values(pd.Series(["gale"] * 1500 + ["calm;mist", "mist", "calm"] * 200))
+    assert labels is not None
+    assert sorted(set(labels)) == ["calm", "gale", "mist"]
+    marks, _ = usual_marks(["User: sea?\nReply: calm"] * 600 + ["Q: sea?\nA: calm"] * 400)
+    assert marks == {"user": ["User:", "Q:"], "assistant": ["Reply:", "A:"]}
 
 
 @pytest.mark.parametrize(

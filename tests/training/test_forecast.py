@@ -192,7 +192,8 @@ def test_a_long_example_counts_however_late_it_comes(
     settings = TrainSettings(batch=4, micro_batch=2, validations=1, **changes)
     order = epoch_order(1000, 0, settings.seed)
     rows = [examples[index % 10] for index in range(1000)]
-    rows[order[990]] = late = dataclasses.replace(examples[0], ids=examples[0].ids * 9)
+    ids = examples[0].ids * 9
+    rows[order[990]] = late = Example(1001, ids, ((len(ids) - 3, len(ids)),))
     assert late not in itertools.chain.from_iterable(first_steps(rows, settings))
     assert late in itertools.chain.from_iterable(large_steps(rows, settings))
     decoder, adapter = parts()
@@ -202,6 +203,15 @@ def test_a_long_example_counts_however_late_it_comes(
     found = forecast(decoder, adapter, rows, examples[:3], settings, 10**9)
     assert found.memory.activations == max(map(cost.of, measured)) > cost.of(pack([late.ids], [late.learned])) / 1.01
     assert memory_of_training(decoder, adapter, rows, settings)(settings) == found.memory
+    changes = {one.setting: one for one in forecast(decoder, adapter, rows, examples[:3], settings, 1000).changes}
+    order = list(changes)  # in a packed row fewer at once are no less until the long one is left out
+    assert (order.index("train.micro_batch=1") > order.index("train.window=64")) == settings.packing
+    assert changes["train.window=64"].costs == "1 of 1,000 rows, which are longer"
+    without = [row for row in rows if row is not late]
+    least = dataclasses.replace(settings, micro_batch=1, recompute=True)
+    alone = forecast(decoder, adapter, without, examples[:3], least, 1000).memory.peak
+    assert min(changes["train.micro_batch=1"].peak, changes["train.window=64"].peak) == alone
+    assert alone < changes["train.recompute=true"].peak
     counted = [sum(getattr(one, name) for one in rows) for name in ("n_tokens", "n_learned")]
     assert [found.n_tokens, found.n_learned] == [settings.epochs * n for n in counted]
 

@@ -18,6 +18,9 @@ if TYPE_CHECKING:
     from foldkit.rows import RowsSummary
     from foldkit.work import Inputs, Sheet
 
+# So many rows are encoded at most, to print how long they are, and to draw it.
+_PRINTED, _DRAWN = 2_000, 100_000
+
 
 @click.command(epilog="Example: foldkit look --row 12")
 @sheet_options
@@ -63,7 +66,9 @@ def look(
     check_row(inputs, row)
     show_summary(sheet, summary)
     shown = shown_row(inputs, row)
-    show_lengths([whole for whole, _ in token_lengths(inputs)], sheet.train.window)
+    show_lengths(
+        [whole for whole, _ in token_lengths(inputs, _PRINTED)], sheet.train.window, _sampled(inputs, _PRINTED)
+    )
     show_row(inputs, shown)
 
 
@@ -82,11 +87,16 @@ def draw_figure(inputs: Inputs, path: Path) -> None:
     from foldkit.curves import save_lengths
     from foldkit.work import token_lengths
 
-    lengths = token_lengths(inputs, most=100_000)
+    lengths = token_lengths(inputs, _DRAWN)
     sheet = inputs.sheet
-    title = f"{sheet.rows.source} in tokens of {sheet.base.model}"
+    title = f"{sheet.rows.source} in tokens of {sheet.base.model}{_sampled(inputs, _DRAWN)}"
     save_lengths([whole for whole, _ in lengths], [n for _, n in lengths], sheet.train.window, title, path)
     out().print(f"drawn into {path}")
+
+
+def _sampled(inputs: Inputs, most: int) -> str:
+    """Say of how many rows something is told, "" for all of them."""
+    return f", of {most:,} rows from all over the file" if len(inputs.table) > most else ""
 
 
 def show_summary(sheet: Sheet, summary: RowsSummary) -> None:
@@ -109,7 +119,7 @@ def show_summary(sheet: Sheet, summary: RowsSummary) -> None:
         console.print(f"! {len(summary.duplicates):,} {repeat} an earlier one: {rows} {listed(summary.duplicates)}")
 
 
-def show_lengths(lengths: list[int], window: int) -> None:
+def show_lengths(lengths: list[int], window: int, sampled: str) -> None:
     """Print how long the examples are in tokens, and which would be over the window."""
     console = out()
     if not lengths:
@@ -117,7 +127,7 @@ def show_lengths(lengths: list[int], window: int) -> None:
     step = max(1, -(-(max(lengths) + 1) // 10))
     bins = [sum(1 for n in lengths if start <= n < start + step) for start in range(0, max(lengths) + 1, step)]
     over = sum(1 for n in lengths if n > window)
-    console.print(headed("\nexamples in tokens", f", window {window}, {over} over it"))
+    console.print(headed("\nexamples in tokens", f"{sampled}, window {window}, {over} over it"))
     for index, count in enumerate(bins):
         if count:
             low, high = index * step, (index + 1) * step - 1

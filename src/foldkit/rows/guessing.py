@@ -11,6 +11,7 @@ import pandas as pd
 
 from .kinds import Kind, usual
 from .paths import opened
+from .tables import spread_places
 
 _LABELS, _ROWS_A_LABEL = 20, 5
 _GROUPS, _ROWS_A_GROUP = 5, (1.2, 50)
@@ -18,7 +19,7 @@ _SEEN = 50
 # Words in the name of a column that says who judged a text, and how surely.
 _BY_WHOM = frozenset({"annotator", "rater", "worker", "labeller", "labeler", "reviewer", "score", "confidence"})
 _TWINS = frozenset((("first", "second"), ("1", "2"), ("a", "b"), ("one", "two"), ("left", "right")))
-# What may part the values of a cell that is a list of them, and by how many cells that is told at first.
+# What may part the values of a cell that is a list of them, and by how many cells from all over that is told at first.
 _MARKS, _LISTS = (";", "|", ","), 1000
 
 
@@ -147,7 +148,8 @@ def listed_values(cells: pd.Series[Any]) -> pd.Series[Any] | None:
     mark = next((mark for mark in _MARKS if filled.str.contains(mark, regex=False).any()), "")
     if not mark:
         return None
-    if _values_between(filled.head(_LISTS), mark) is None:  # as of long texts, whose parts are very many
+    some = filled.iloc[spread_places(len(filled), _LISTS)]
+    if _values_between(some, mark) is None:  # as of long texts, whose parts are very many
         return None
     return _values_between(filled, mark)
 

@@ -8,6 +8,8 @@ from collections.abc import Iterator, Mapping, Sequence
 
 from foldkit.formats import ROLE_NAMES, ROLES, UsageError
 
+from .tables import spread_places
+
 _ASKING = ("instruction", "question", "prompt", "input", "customer", "client", "q")
 _REPLYING = ("response", "answer", "reply", "output", "agent", "ai", "a")
 _ROLES = {**ROLE_NAMES, **dict.fromkeys(_ASKING, "user"), **dict.fromkeys(_REPLYING, "assistant")}
@@ -34,7 +36,8 @@ def has_turns(text: str) -> bool:
 
 def usual_marks(texts: Sequence[str]) -> tuple[dict[str, list[str]], list[str]]:
     """Return the marks of each role in texts, and what stands at the ends of turns; nothing unless most have turns."""
-    filled = [text for text in texts if text.strip()][:_SEEN]
+    every = [text for text in texts if text.strip()]
+    filled = [every[place] for place in spread_places(len(every), _SEEN)]
     if not filled or sum(map(has_turns, filled)) < _MOST * len(filled):
         return {}, []
     counted = Counter(one for text in filled for one in dict.fromkeys(_marks(text)))

@@ -11,6 +11,7 @@ import pandas as pd
 from foldkit.formats import json_value
 
 from .cells import cell_text
+from .tables import spread_places
 
 _SEEN = 200
 
@@ -44,8 +45,9 @@ def texts_at(table: pd.DataFrame, path: str, *, strip: bool = True) -> list[str]
 
 
 def text_paths(name: str, cells: Sequence[Any]) -> list[str]:
-    """Return paths of texts that most of the first cells of a column have: those in objects, the first one of lists."""
-    filled = [cell for cell in cells if cell][:_SEEN]
+    """Return paths of texts that most cells of a column have: those in objects, the first one of lists."""
+    every = [cell for cell in cells if cell]
+    filled = [every[place] for place in spread_places(len(every), _SEEN)]
     counted = Counter(path for cell in filled for path in _texts(opened(cell), (name,)))
     return [".".join(path) for path, n in counted.items() if 2 * n > len(filled)]
 

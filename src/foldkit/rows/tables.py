@@ -59,9 +59,13 @@ def _forms() -> Iterator[str]:
 
 
 def spread(table: pd.DataFrame, most: int) -> pd.DataFrame:
-    """Return at most so many rows, from all over the table: many a file is sorted, or is several, one after another."""
-    n = len(table)
-    return table if n <= most else table.iloc[[place * n // most for place in range(most)]]
+    """Return at most so many rows from all over a table."""
+    return table.iloc[spread_places(len(table), most)]
+
+
+def spread_places(n: int, most: int) -> list[int]:
+    """Return at most so many places of n, from all over them: many a file is sorted, or several one after another."""
+    return list(range(n)) if n <= most else [place * n // most for place in range(most)]
 
 
 def rows_of(table: pd.DataFrame) -> list[tuple[int, dict[str, str]]]:

@@ -9,6 +9,7 @@ if TYPE_CHECKING:
     from .batches import epoch_order as epoch_order
     from .batches import longest as longest
     from .batches import micro_batches as micro_batches
+    from .changes import Change as Change
     from .checkpoints import read_checkpoint as read_checkpoint
     from .checkpoints import saved_checkpoints as saved_checkpoints
     from .checkpoints import write_checkpoint as write_checkpoint
@@ -49,7 +50,6 @@ if TYPE_CHECKING:
     from .fitting import memory_of_training as memory_of_training
     from .fitting import too_many_bytes as too_many_bytes
     from .fitting import with_micro_batch as with_micro_batch
-    from .forecasting import Change as Change
     from .forecasting import Duration as Duration
     from .forecasting import Forecast as Forecast
     from .forecasting import forecast as forecast
@@ -84,8 +84,9 @@ __getattr__, __dir__, __all__ = lazy_door(
             "Stepped",
             "TrainEvent",
         ),
+        "changes": ("Change",),
         "fitting": ("fast_micro_batch", "first_steps", "memory_of_training", "too_many_bytes", "with_micro_batch"),
-        "forecasting": ("Change", "Duration", "Forecast", "forecast"),
+        "forecasting": ("Duration", "Forecast", "forecast"),
         "loop": ("train_adapter",),
         "objective": ("summed_loss",),
         "pair_objective": ("objective_for", "reference_values"),

@@ -7,7 +7,7 @@ import functools
 import itertools
 import statistics
 import time
-from collections.abc import Callable, Collection, Iterator, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass
 
 import torch
@@ -21,16 +21,15 @@ from foldkit.models.held import has_narrow
 
 from .averaging import Average
 from .batches import check_parts, count_steps, longest
+from .changes import Change, changes_for, shorter_window
 from .costs import Memory, PassCost, pass_cost
 from .fitting import (
     SAFE,
-    MemoryWith,
     fast_micro_batch,
     first_steps,
     large_steps,
     memory_of_steps,
     tokens_of_steps,
-    until_it_fits,
     with_micro_batch,
 )
 from .memory import peak_bytes
@@ -42,15 +41,6 @@ from .stepping import Stepper
 
 # How many steps are measured, for how many seconds at least, and after how many no more.
 _MEASURED, _LONG_ENOUGH, _TOO_LONG = 3, 1.0, 60.0
-
-
-@dataclass(frozen=True)
-class Change:
-    """A change of settings that takes less memory, what it costs, and the peak with it and all before it."""
-
-    setting: str
-    costs: str
-    peak: float
 
 
 @dataclass(frozen=True)
@@ -124,6 +114,7 @@ def forecast(
     n_steps, n_epoch = count_steps(token_counts(train), settings)
     n_tokens, n_learned = tokens_of_steps(train, settings)
     n_base = decoder.n_parameters - adapter.n_parameters
+    shorter = shorter_window(decoder, adapter, train, [*steps, *large], cost)
     found = Forecast(
         n_trainable=adapter.n_parameters,
         n_base=n_base,
@@ -134,7 +125,7 @@ def forecast(
         memory=memory_with(settings),
         free_bytes=free_bytes,
         held_bytes=level,
-        changes=tuple(_changes(settings, n_base, memory_with, free_bytes)),
+        changes=tuple(changes_for(settings, n_base, memory_with, free_bytes, shorter)),
     )
     if not found.fits:
         return found
@@ -179,22 +170,6 @@ def _duration(
         check_share=(made * (len(due) - 1) + 1) * check / total,
         last_step=max(1, round(made * found.n_steps)),
     )
-
-
-def _changes(settings: TrainSettings, n_matrices: int, memory_with: MemoryWith, free_bytes: int) -> Iterator[Change]:
-    """Yield what takes less memory, the least harm first; what changes nothing but time before what changes results."""
-    if settings.n_micro > 1:
-        half = dataclasses.replace(settings, micro_batch=settings.n_micro // 2)
-        settings = until_it_fits(half, memory_with, free_bytes)
-        yield Change(f"train.micro_batch={settings.n_micro}", "time", memory_with(settings).peak)
-    if not settings.recompute:
-        settings = dataclasses.replace(settings, recompute=True)
-        yield Change("train.recompute=true", "a third more time", memory_with(settings).peak)
-    least = memory_with(settings)
-    for weights, n_bytes, costs in (("int8", 1.01, "a little exactness"), ("nf4", 0.53, "some exactness")):
-        held = n_bytes * n_matrices
-        if held < 0.9 * least.weights:
-            yield Change(f"base.weights={weights}", costs, least.peak - least.weights + held)
 
 
 def _seconds_per_token(

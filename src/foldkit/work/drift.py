@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 
 from foldkit.answering.together import TOKENS_AT_ONCE, together
+from foldkit.rows.tables import spread_places
 from foldkit.runs import RunFolder
 
 from .parts import Parts
@@ -23,7 +24,8 @@ def drift_notes(parts: Parts, run: RunFolder, n_processes: int) -> list[str]:
     from foldkit.models import generate
     from foldkit.training.pair_notes import length_note
 
-    examples = [one for one in parts.dataset.parts["validation"] if one.chosen][:_MOST]
+    every = [one for one in parts.dataset.parts["validation"] if one.chosen]
+    examples = [every[place] for place in spread_places(len(every), _MOST)]
     whole = not parts.sheet.base.sharded or n_processes == 1
     if not parts.sheet.train.paired or not whole or not examples or not run.adapter.exists():
         return []

@@ -16,6 +16,7 @@ from foldkit.formats import InputError, fingerprint_files, fingerprint_value
 from foldkit.rows import BadRow, Rows, find_files, stream_rows
 from foldkit.rows.decisions import Applied, read_decisions
 from foldkit.rows.reading import collected
+from foldkit.rows.tables import spread
 from foldkit.templates import Markup, Template, read_template
 from foldkit.tokens import Encoder, TextSide, open_text_side
 
@@ -104,8 +105,11 @@ def lint(inputs: Inputs) -> list[Finding]:
     return lint_template(inputs.table, inputs.coder, inputs.sheet.split.columns)
 
 
-def token_lengths(inputs: Inputs, most: int = 2000) -> list[tuple[int, int]]:
-    """Return for those of the first `most` rows that can be used the tokens of the whole example and of its prompt."""
+def token_lengths(inputs: Inputs, most: int) -> list[tuple[int, int]]:
+    """Return the tokens of whole examples and of their prompts, of at most so many rows from all over the table.
+
+    Rows that cannot be used are left out.
+    """
     unlimited = Coder(inputs.template, inputs.encoder, 2**20)
-    examples = code_rows(inputs.table.head(most), unlimited).examples
+    examples = code_rows(spread(inputs.table, most), unlimited).examples
     return list(zip(examples.lengths.tolist(), examples.prompt_lengths.tolist(), strict=True))
