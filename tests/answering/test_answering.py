@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+import dataclasses
 from pathlib import Path
 
 import pytest
 import torch
 
 from foldkit.answering import Answerer, AnswerSettings, History, Shots, Streamed, draw_shots
-from foldkit.answering.together import together
+from foldkit.answering.together import together, tokens_at_once
 from foldkit.formats import InputError, UsageError
 from foldkit.models import Cache, Sampling, generate, open_base
 from foldkit.templates import read_template, template_from_mapping
 from foldkit.tokens import TextSide
+
+from ..conftest import tiny_decoder
 
 TEMPLATE = {
     "name": "t",
@@ -61,12 +64,20 @@ def test_long_prompts_are_read_few_at_once(answerer: Answerer, monkeypatch: pyte
         ),
     )
     for most, widest in ((150, range(3, 9)), (5, range(1, 2))):
-        monkeypatch.setattr("foldkit.answering.answerer.TOKENS_AT_ONCE", most)
+        monkeypatch.setattr("foldkit.answering.together.MOST_TOKENS", most)
         made.clear()
         assert answerer.answers(ROWS, SIX) == answers
         assert answerer.likelihoods(ROWS, options) == [pytest.approx(own, rel=1e-9) for own in likelihoods]
         assert max(batch for batch, _ in made) in widest
         assert all(batch == 1 or n_tokens <= most for batch, n_tokens in made)
+
+
+def test_a_large_base_is_asked_less_at_once() -> None:
+    """By hand: keys and values of 32 layers with 32 heads of 128, and four vectors of 11,008, all in float32."""
+    decoder = tiny_decoder(torch.float32)
+    assert tokens_at_once(decoder) == 8192
+    decoder.spec = dataclasses.replace(decoder.spec, n_layers=32, n_heads=32, n_kv_heads=32, head_dim=128, d_ff=11008)
+    assert tokens_at_once(decoder) == 2**31 // (2 * 32 * 32 * 128 * 4 + 4 * 11008 * 4) == 1753
 
 
 def test_an_answer_ends_before_a_stop(answerer: Answerer) -> None:

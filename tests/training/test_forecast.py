@@ -190,12 +190,14 @@ def test_a_long_example_counts_however_late_it_comes(
     The steps that stand for all have it not: the control.
     """
     settings = TrainSettings(batch=4, micro_batch=2, validations=1, **changes)
-    order = epoch_order(1000, 0, settings.seed)
     rows = [examples[index % 10] for index in range(1000)]
     ids = examples[0].ids * 9
-    rows[order[990]] = late = Example(1001, ids, ((len(ids) - 3, len(ids)),))
+    rows[epoch_order(1000, 0, settings.seed)[990]] = late = Example(1001, ids, ((len(ids) - 3, len(ids)),))
     assert late not in itertools.chain.from_iterable(first_steps(rows, settings))
     assert late in itertools.chain.from_iterable(large_steps(rows, settings))
+    last = epoch_order(1001, 0, settings.seed)[1000]  # where a batch goes on into the next epoch, it stands in that
+    by_last = [late if index == last else examples[0] for index in range(1001)]
+    assert late in itertools.chain.from_iterable(large_steps(by_last, settings))
     decoder, adapter = parts()
     cost, measured = pass_cost(decoder, late.ids), list[Batch]()
     made = Stepper.gradient

@@ -209,7 +209,7 @@ def test_answers_are_kept_and_a_stopped_scoring_goes_on(scored_folder: Path, mon
     foldkit.score(foldkit.read_sheet(scored_folder / "fold.toml", ["score.max_tokens=5"]), run)
     assert sum(asked) == 12 * fresh.n_rows
     asked.clear()
-    monkeypatch.setattr("foldkit.scoring.contender.TOKENS_AT_ONCE", 300)
+    monkeypatch.setattr("foldkit.answering.together.MOST_TOKENS", 300)
     foldkit.score(foldkit.read_sheet(scored_folder / "fold.toml", ["score.max_tokens=100"]), run)
     assert sum(asked) == 6 * fresh.n_rows
     assert max(asked) <= 2  # of more than 100 tokens each

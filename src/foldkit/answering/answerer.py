@@ -18,7 +18,7 @@ from .history import History
 from .settings import AnswerSettings
 from .shots import NearestShots, Shots
 from .streamed import Streamed
-from .together import TOKENS_AT_ONCE, together
+from .together import together, tokens_at_once
 
 NO_SHOTS = Shots()
 Before = Shots | NearestShots | History
@@ -96,7 +96,8 @@ class Answerer:
         prompts = [self.prompt_ids(row, before) for row in rows]
         texts = [""] * len(rows)
         with self.switched(adapted):
-            for chosen in together([len(prompt) + settings.max_tokens for prompt in prompts], batch, TOKENS_AT_ONCE):
+            lengths = [len(prompt) + settings.max_tokens for prompt in prompts]
+            for chosen in together(lengths, batch, tokens_at_once(self.decoder)):
                 places = [first + index for index in chosen]
                 found = self.answered([prompts[index] for index in chosen], settings, places)
                 for index, answer in zip(chosen, found, strict=True):
@@ -172,7 +173,7 @@ class Answerer:
         lengths = [len(p) + max(map(len, replies)) for p, replies in zip(prompts, replies_of, strict=True)]
         found: list[list[float]] = [[] for _ in rows]
         with self.switched(adapted):
-            for chosen in together(lengths, batch, TOKENS_AT_ONCE):
+            for chosen in together(lengths, batch, tokens_at_once(self.decoder)):
                 replies = [[replies_of[index][n] for index in chosen] for n in range(len(options))]
                 reading = self._reading([prompts[index] for index in chosen], replies)
                 for losses, _ in map(reading.losses, replies):

@@ -3,9 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING
 
-# Tokens of prompts and answers that are held at once: 0.4 GB of keys and values in a base of 135M parameters.
-TOKENS_AT_ONCE = 8192
+if TYPE_CHECKING:
+    from foldkit.models import Decoder
+
+# Tokens of prompts and answers that are held at once, and bytes that they may take beside the base.
+MOST_TOKENS, _MOST_BYTES = 8192, 2**31
+
+
+def tokens_at_once(decoder: Decoder) -> int:
+    """Return how many tokens of prompts and answers are held at once: 8,192, fewer where they would take over 2 GiB.
+
+    A token takes its keys and values in every layer, and, while prompts are read, four vectors as wide as an MLP.
+    """
+    spec, size = decoder.spec, decoder.dtype.itemsize
+    kept = 2 * spec.n_layers * spec.n_kv_heads * spec.head_dim
+    return max(1, min(MOST_TOKENS, _MOST_BYTES // (size * (kept + 4 * spec.d_ff))))
 
 
 def together(lengths: Sequence[int], most: int, n_tokens: int) -> Iterator[list[int]]:

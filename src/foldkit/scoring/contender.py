@@ -9,7 +9,7 @@ from typing import Any
 
 from foldkit.answering.answerer import NO_SHOTS, Answerer, Before
 from foldkit.answering.settings import AnswerSettings
-from foldkit.answering.together import TOKENS_AT_ONCE, together
+from foldkit.answering.together import together, tokens_at_once
 from foldkit.formats import InputError, all_kept, keep, read_jsonl
 from foldkit.models.batch import pad
 from foldkit.models.likelihood import token_losses
@@ -57,7 +57,7 @@ def contender_replies(
     """
     answerer = contender.answerer
     found: dict[int, dict[str, Any]] = _kept(kept_at)
-    for chosen in _batches([len(prompt) + max_tokens for prompt in prompts], batch, answerer.room):
+    for chosen in _batches([len(prompt) + max_tokens for prompt in prompts], batch, answerer):
         if not all(index in found for index in chosen):
             most = min(max_tokens, *(answerer.room - len(prompts[index]) for index in chosen))
             made = _asked(contender, rows, prompts, chosen, most, ranked=ranked)
@@ -69,11 +69,11 @@ def contender_replies(
     return [Reply(answerer.template.target(row), row=row, **found[index]) for index, row in enumerate(rows)]
 
 
-def _batches(lengths: Sequence[int], most: int, room: int) -> Iterator[list[int]]:
+def _batches(lengths: Sequence[int], most: int, answerer: Answerer) -> Iterator[list[int]]:
     """Yield places of prompts of these lengths, answers included; one that exceeds the base's room stands alone."""
-    for chosen in together(lengths, most, TOKENS_AT_ONCE):
-        whole = [place for place in chosen if lengths[place] <= room]
-        yield from filter(None, (whole, *([place] for place in chosen if lengths[place] > room)))
+    for chosen in together(lengths, most, tokens_at_once(answerer.decoder)):
+        whole = [place for place in chosen if lengths[place] <= answerer.room]
+        yield from filter(None, (whole, *([place] for place in chosen if lengths[place] > answerer.room)))
 
 
 def _asked(

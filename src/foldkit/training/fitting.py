@@ -80,7 +80,8 @@ def large_steps(train: Sequence[Example], settings: TrainSettings) -> list[list[
     Whatever the micro-batch, a pass of one of them is about the largest there is.
     """
     lengths = token_counts(train)
-    steps = list(_steps_to(count_steps(lengths, settings)[1], lengths, settings))
+    n_epoch = count_steps(lengths, settings)[1] + 1  # the last of its rows may stand in the next one's first step
+    steps = list(_steps_to(n_epoch, lengths, settings))
     found = [max(steps, key=lambda step: measure(lengths[index] for index in step)) for measure in (max, sum)]
     return [[train[index] for index in indices] for indices in found]
 

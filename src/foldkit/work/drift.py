@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import itertools
 
-from foldkit.answering.together import TOKENS_AT_ONCE, together
+from foldkit.answering.together import together, tokens_at_once
 from foldkit.rows.tables import spread_places
 from foldkit.runs import RunFolder
 
@@ -33,7 +33,7 @@ def drift_notes(parts: Parts, run: RunFolder, n_processes: int) -> list[str]:
     decoder, prompts = parts.base.decoder.eval(), [one.prompt for one in examples]
     chosen = [len(one.chosen) - 1 for one in examples]  # without the end marker
     most = min(decoder.spec.max_positions - max(map(len, prompts)), 2 * max(chosen) + 8)
-    batches = [*together([len(prompt) + most for prompt in prompts], len(prompts), TOKENS_AT_ONCE)]
+    batches = [*together([len(prompt) + most for prompt in prompts], len(prompts), tokens_at_once(decoder))]
     n_tokens: dict[bool, list[int]] = {False: [0] * len(prompts), True: [0] * len(prompts)}
     for on, places in itertools.product(n_tokens, batches):
         parts.adapter.switch(on=on)
