@@ -327,8 +327,13 @@ def test_a_file_of_answers_must_have_every_row_once(scored_folder: Path, planted
     assert not (scored_folder / "answers").exists()
 
 
-def test_contenders_that_were_trained_on_other_rows_or_weights_are_named(work_folder: Path) -> None:
-    """Trained on another split, or begun so, or over a base that is held or computes otherwise; one alike is not."""
+def test_contenders_that_were_trained_on_other_rows_or_weights_are_named(
+    work_folder: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Trained on another split, or begun so, or over a base that is held or computes otherwise; one alike is not.
+
+    So is that rows were too many to be held against those of train.
+    """
     path = work_folder / "fold.toml"
     foldkit.train(foldkit.read_sheet(path, [*SHORT, "split.seed=5"]), "other")
     foldkit.train(
@@ -338,10 +343,13 @@ def test_contenders_that_were_trained_on_other_rows_or_weights_are_named(work_fo
     notes = [note["says"] for note in foldkit.read_log(begun.log).of("note")]
     assert any(note.startswith("runs/other/adapter.safetensors was trained on other rows") for note in notes)
     contenders = "score.contender=[{name='a', adapter='other'}, {name='b', adapter='same'}]"
+    monkeypatch.setattr("foldkit.work.scored_rows._MOST_COMPARED", 0)
     card = foldkit.score(foldkit.read_sheet(path, [*SHORT, contenders, "base.weights=int8"]), begun)
     assert card.signed["elsewhere"] == {"a": "was trained", "adapter": "began with an adapter that was trained"}
     said = (begun.path / "scorecard.md").read_text()
     assert "a was trained on other rows, or on another split of them: test rows may be among what it learned." in said
+    n_train = len(foldkit.build(foldkit.read_sheet(path)).parts["train"])
+    assert f"is not told: {n_train} rows of train and {card.n_rows} of test are too many to hold" in said
     held = re.findall(r"(\w+) was trained with base.(\w+=\w+), and is scored with (\w+): --set base.\2 scores it", said)
     assert held == [
         ("a", "weights=float32", "int8"),

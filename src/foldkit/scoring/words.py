@@ -70,6 +70,9 @@ def warning_lines(card: Scorecard) -> list[str]:
     found += [_forgot(score, text, one) for score in card.contenders for text, one in _differences(score)]
     for name, count in card.signed.get("left_out", {}).items():
         found.append(f"{count} test rows of {name} can't be used with this base and template, and are left out.")
+    if n_train := card.signed.get("not_compared", 0):
+        how_many = f"{n_train:,} rows of train and {card.n_rows:,} of test are too many to hold against one another"
+        found.append(f"How near test rows are to those of train is not told: {how_many}.")
     found += [line for score in card.contenders for how in score.reworded for line in [_hangs(score, how)] if line]
     return found
 

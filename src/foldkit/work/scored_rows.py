@@ -53,11 +53,16 @@ def prompt_columns(rows: Sequence[Row], template: Template) -> dict[str, list[st
     return {"the last message": [turns[-1].text if turns else "" for turns in said]}
 
 
+def too_many(prompts: Sequence[object], train: Sequence[object]) -> bool:
+    """Tell whether it would take too long to hold each row against all of train."""
+    return len(train) * len(prompts) > _MOST_COMPARED
+
+
 def nearness(
     prompts: Sequence[str], train: Sequence[str], progress: Callable[[str, int], Callable[[int], None]]
 ) -> list[float]:
     """Return how near each prompt is to the nearest of train, 0 to 1; nothing where that would take too long."""
-    if not 0 < len(train) * len(prompts) <= _MOST_COMPARED:
+    if not train or too_many(prompts, train):
         return []
     found, learned = list[float](), list(map(plain, train))
     done = progress("nearness to train", len(prompts))

@@ -23,7 +23,7 @@ from .asking_contenders import Asking
 from .contenders import contender_with_adapter, contenders_of_base, made_elsewhere
 from .judging import judge_of, judged
 from .scorecard_files import write_scorecard
-from .scored_rows import nearness, prompt_columns, row_groups
+from .scored_rows import nearness, prompt_columns, row_groups, too_many
 from .scoring_setup import OnScored, ScoringSetup
 from .sheet import Sheet
 from .steps import split
@@ -109,6 +109,7 @@ def _signed(setup: ScoringSetup, asking: Asking, measures: Sequence[Measure]) ->
         "elsewhere": setup.elsewhere,
         "trained_otherwise": setup.trained_otherwise,
         "left_out": asking.general.left_out,
+        "not_compared": len(setup.train_rows) if too_many(setup.rows, setup.train_rows) else 0,
         "higher_is_better": {measure.name: measure.higher_is_better for measure in measures},
         "settings": dataclasses.asdict(settings),
     }
