@@ -152,6 +152,9 @@ def test_the_page_stands_alone_and_holds_what_was_done(work_folder: Path) -> Non
     assert "<b>wind</b> 3" not in page
     for said in ("run-001", "split.test", "Data and checks", "few rows", f"{card.n_rows}", "best validation loss"):
         assert said in reader.text
+    few = write_report(run, work_folder / "few.html", most=2).read_text()
+    assert ("from all over them" in page, few.count("<article ")) == (False, 2)
+    assert f"2 of {card.n_rows} rows, from all over them; rows.jsonl" in few
     changed = (work_folder / "rows.jsonl").read_text().replace("north", "nord")
     (work_folder / "rows.jsonl").write_text(changed)
     assert "has changed since this training" in write_report(run).read_text()

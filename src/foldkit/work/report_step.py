@@ -12,6 +12,7 @@ from foldkit.datasets import Finding
 from foldkit.formats import FoldKitError, read_jsonl, write_aside
 from foldkit.formats.errors import shown
 from foldkit.report import Page, page_html
+from foldkit.rows.tables import spread_places
 from foldkit.runs import RunFolder, flat, read_log, read_run_sheet, shown_setting, summarise_run
 
 from .sheet import Sheet, sheet_from_mapping
@@ -20,13 +21,14 @@ from .training_step import sheet_of_run
 
 
 def write_report(run: RunFolder, path: Path | None = None, most: int = 200) -> Path:
-    """Write the page about a run, by default into its folder; at most so many rows stand side by side.
+    """Write the page about a run, by default into its folder; at most so many rows stand side by side, from all over.
 
     What was not done yet, a scorecard for instance, is left out.
     """
     log, summary, sheet = read_log(run.log), summarise_run(run), sheet_of_run(run)
     card = run.read_scorecard() if run.scorecard.exists() else None
-    rows = read_jsonl(run.rows)[:most] if card and run.rows.exists() else []
+    rows = read_jsonl(run.rows) if card and run.rows.exists() else []
+    rows = [rows[place] for place in spread_places(len(rows), most)]
     started = log.last("started")
     data = [("source", sheet.rows.source), ("template", sheet.template.use)]
     data += [(f"rows in {part}", str(started[f"n_{part}"])) for part in ("train", "validation") if started]
