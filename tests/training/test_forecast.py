@@ -214,6 +214,9 @@ def test_a_long_example_counts_however_late_it_comes(
     alone = forecast(decoder, adapter, without, examples[:3], least, 1000).memory.peak
     assert min(changes["train.micro_batch=1"].peak, changes["train.window=64"].peak) == alone
     assert alone < changes["train.recompute=true"].peak
+    auto = dataclasses.replace(settings, micro_batch="auto")
+    chosen = forecast(decoder, adapter, rows, examples[:3], auto, 1000).micro_batch
+    assert (chosen > 1) == settings.packing  # fewer would be slower, and take no less
     counted = [sum(getattr(one, name) for one in rows) for name in ("n_tokens", "n_learned")]
     assert [found.n_tokens, found.n_learned] == [settings.epochs * n for n in counted]
 

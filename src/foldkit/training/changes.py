@@ -14,13 +14,11 @@ from foldkit.datasets import Example, token_counts
 from foldkit.models.decoder import Decoder
 
 from .costs import PassCost
-from .fitting import MemoryWith, memory_of_steps, until_it_fits
+from .fitting import LESS, MemoryWith, memory_of_steps, until_it_fits
 from .settings import TrainSettings
 
 # A shorter window leaves out so many rows at most, and is spoken of where it is so much shorter than the longest one.
 _LEFT_OUT, _SHORTER, _ROUND = 0.01, 0.75, 64
-# A change that leaves more of the activations than this is none.
-_LESS = 0.95
 
 
 @dataclass(frozen=True)
@@ -94,5 +92,5 @@ def _fewer_at_once(settings: TrainSettings, memory_with: MemoryWith, free_bytes:
     if settings.n_micro == 1:
         return None
     fewer = until_it_fits(dataclasses.replace(settings, micro_batch=settings.n_micro // 2), memory_with, free_bytes)
-    less = memory_with(fewer).activations < _LESS * memory_with(settings).activations
+    less = memory_with(fewer).activations < LESS * memory_with(settings).activations
     return fewer if less else None

@@ -20,6 +20,8 @@ MemoryWith = Callable[[TrainSettings], Memory]
 
 # The part of free memory that a training may take before it is said not to fit.
 SAFE = 0.9
+# What leaves more of the activations than this takes no less.
+LESS = 0.95
 # How many steps stand for all of them; the largest ones are looked for in a whole epoch.
 _LOOKED_AT = 200
 # Passes of about so many tokens are about as fast as longer ones.
@@ -36,10 +38,18 @@ def with_micro_batch(settings: TrainSettings, fast: int, memory_with: MemoryWith
 
 
 def until_it_fits(settings: TrainSettings, memory_with: MemoryWith, free_bytes: int) -> TrainSettings:
-    """Halve the micro-batch until the peak fits into the free bytes, or it is 1."""
-    while settings.n_micro > 1 and memory_with(settings).peak > SAFE * free_bytes:
-        settings = dataclasses.replace(settings, micro_batch=settings.n_micro // 2)
-    return settings
+    """Halve the micro-batch until the peak fits into the free bytes, or for as long as that takes less.
+
+    Beside an example that is long by itself smaller passes of the others take no less, and more time.
+    """
+    tried = [(settings, memory_with(settings))]
+    while tried[-1][1].peak > SAFE * free_bytes and tried[-1][0].n_micro > 1:
+        half = dataclasses.replace(settings, micro_batch=tried[-1][0].n_micro // 2)
+        tried.append((half, memory_with(half)))
+    if tried[-1][1].peak <= SAFE * free_bytes:
+        return tried[-1][0]
+    least = min(memory.activations for _, memory in tried)
+    return next(one for one, memory in tried if LESS * memory.activations <= least)
 
 
 def too_many_bytes(settings: TrainSettings, memory_with: MemoryWith, free_bytes: int) -> float:
