@@ -202,6 +202,10 @@ def test_the_micro_batch_is_chosen_and_written_down(
     assert [note[: len(said or "")] for note in notes] == ([said] if said else [])
     assert [event.says for event in events if isinstance(event, Noted)] == [few, *notes]
     assert re.match(r"[2-9] rows choose the best adapter, which is much by chance: a larger split.validation", few)
+    if given != "'auto'":
+        told: list[str] = []
+        foldkit.find_rate(foldkit.read_sheet(work_folder / "fold.toml", changes), on_note=told.append)
+        assert [note[: len(said or "")] for note in told] == ([said] if said else [])
 
 
 @pytest.mark.parametrize(

@@ -220,7 +220,7 @@ def _find_rate(sheet: Sheet) -> None:
     def tell(one: TriedRate, most: int) -> None:
         err().print(f"{one.step:>3} of {most}  rate {one.learning_rate:.1e}  loss {one.loss:.3f}")
 
-    found, console = find_rate(sheet, tell), out()
+    found, console = find_rate(sheet, tell, lambda note: err().print(f"! {note}")), out()
     console.print(f"picture {found.picture}")
     if found.rate is None:
         console.print("no rate lowered the loss by a tenth: look at the rows first (foldkit look)")

@@ -31,10 +31,15 @@ class FoundRate:
 
 
 @giving_way()
-def find_rate(sheet: Sheet, on_tried: Callable[[TriedRate, int], None] | None = None) -> FoundRate:
+def find_rate(
+    sheet: Sheet,
+    on_tried: Callable[[TriedRate, int], None] = lambda *_: None,
+    on_note: Callable[[str], None] = lambda _: None,
+) -> FoundRate:
     """Try growing learning rates on the rows of train, and keep figures and picture in a new folder under `runs`.
 
-    `on_tried` hears of each rate, and how many there are at most. Nothing that was trained is kept.
+    `on_tried` hears of each rate, and how many there are at most; `on_note`, before the first, that memory may not
+    suffice. Nothing that was trained is kept.
     """
     from foldkit.curves import save_rates
     from foldkit.models import chosen_device
@@ -44,12 +49,12 @@ def find_rate(sheet: Sheet, on_tried: Callable[[TriedRate, int], None] | None = 
     from foldkit.training.team import ALONE
 
     free, parts, tried = free_bytes(chosen_device(sheet.base.device)), Parts(sheet), []
-    choose_micro_batch(parts, free, ALONE)
+    for note in choose_micro_batch(parts, free, ALONE):
+        on_note(note)
     rows, reference = parts.dataset.parts["train"], reference_of(parts, ALONE)
     for one in try_rates(parts.base.decoder, parts.adapter, rows, parts.sheet.train, reference=reference):
         tried.append(one)
-        if on_tried:
-            on_tried(one, N_STEPS)
+        on_tried(one, N_STEPS)
     folder, rate = new_run(sheet.path("runs"), kind="rates").path, suggested_rate(tried)
     write_jsonl(folder / "rates.jsonl", [dataclasses.asdict(one) for one in tried])
     figures = [(one.learning_rate, one.loss, one.smoothed_loss) for one in tried]
