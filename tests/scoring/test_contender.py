@@ -35,7 +35,7 @@ def test_losses_of_pieces_are_those_of_each_alone_in_passes_of_few_tokens(
 ) -> None:
     """Against whole logits of one piece, float64 to 1e-9; no pass and no block of logits is larger than allowed."""
     monkeypatch.setattr(contender, "LOSSES_AT_ONCE", 40)
-    monkeypatch.setattr(likelihood, "LOGITS_AT_ONCE", 7 * decoder.spec.vocab_size)
+    monkeypatch.setattr(likelihood, "rows_at_once", lambda _: 7)
     answerer = Answerer(decoder, side, read_template("question", tmp_path), side.markup())
     whole = text_pieces(answerer, "wind 1234", 100)[0][0]
     for short in (1, 2):  # nothing predicts the only token of a piece

@@ -170,7 +170,7 @@ def test_losses_in_chunks_are_those_of_whole_logits(
     examples: list[Example], smoothing: float, cap: float, trained_head: bool, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """Loss, hits and gradients, to the stream and to a trained head, in chunks of three rows; float64 to 1e-9."""
-    monkeypatch.setattr(likelihood, "LOGITS_AT_ONCE", 3 * 320)
+    monkeypatch.setattr(likelihood, "rows_at_once", lambda _: 3)
     decoder = tiny_decoder(tied_head=False)
     decoder.spec = dataclasses.replace(decoder.spec, logit_cap=cap, logit_scale=0.7 if cap else 1.0)
     assert decoder.head is not None
@@ -199,11 +199,32 @@ def test_losses_in_chunks_are_those_of_whole_logits(
         torch.testing.assert_close(head_b, head_a, rtol=1e-9, atol=1e-12)
 
 
+def test_logits_are_gone_before_the_next_ones_are_made(
+    examples: list[Example], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """In chunks of three rows, on the way there and back, for the loss of replies and of pairs."""
+    monkeypatch.setattr(likelihood, "rows_at_once", lambda _: 3)
+    decoder, batch, made = tiny_decoder(), micro_batches(examples, ALONE)[0], Decoder.logits
+    alive: list[weakref.ref[torch.Tensor]] = []
+
+    def logits(self: Decoder, stream: torch.Tensor) -> torch.Tensor:
+        assert not any(one() is not None for one in alive)
+        found = made(self, stream)
+        alive.append(weakref.ref(found))
+        return found
+
+    monkeypatch.setattr(Decoder, "logits", logits)
+    rows = learned_stream(decoder, batch).requires_grad_()
+    chunked_loss(decoder, rows, batch.targets)[0].backward()  # type: ignore[no-untyped-call]
+    likelihood.token_log_probs(decoder, rows, batch.targets)[0].sum().backward()  # type: ignore[no-untyped-call]
+    assert len(alive) == 3 * math.ceil(len(rows) / 3)
+
+
 def test_in_sixteen_bits_losses_are_added_up_in_thirty_two(
     examples: list[Example], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """Of the same logits in float64, to 1e-6; a sum in bfloat16 is 1e-4 off: the control."""
-    monkeypatch.setattr(likelihood, "LOGITS_AT_ONCE", 3 * 320)
+    monkeypatch.setattr(likelihood, "rows_at_once", lambda _: 3)
     decoder = tiny_decoder(torch.bfloat16)
     batch = micro_batches(examples, ALONE)[0]
     stream = learned_stream(decoder, batch).requires_grad_()

@@ -13,8 +13,8 @@ from .batch import Batch, long_tensor
 from .decoder import Decoder
 from .quick_training import training_layers
 
-# Logits that stand in memory at once; the head is applied to so many rows at a time.
-LOGITS_AT_ONCE = 2**25
+# Logits that stand in memory at once, but of so many rows at least: products of fewer are slow.
+_LOGITS_AT_ONCE, _FEWEST_ROWS = 2**24, 128
 # Logits of a row whose largest is sought together.
 _BLOCK = 256
 
@@ -95,6 +95,7 @@ class _ChunkedLoss(torch.autograd.Function):
                 to_stream[piece], *more = _back(logits, (rows, *trained))
                 to_head = [before + part for before, part in zip(to_head, more, strict=True)]
             total, n_hit = total + loss, n_hit + hits
+            del logits  # or they would stand beside the next ones
         ctx.save_for_backward(to_stream, *to_head)
         ctx.mark_non_differentiable(n_hit)
         return total, n_hit
@@ -124,6 +125,7 @@ class _TokenLogProbs(torch.autograd.Function):
             (most, first), of_target = likeliest(logits), logits.gather(-1, targets[piece, None])
             log_probs[piece] = (of_target - most - _exp_(logits, most).log())[:, 0]
             hits[piece] = first == targets[piece]
+            del logits
         ctx.decoder = decoder
         ctx.save_for_backward(targets, stream, *trained)
         ctx.mark_non_differentiable(hits)
@@ -143,6 +145,7 @@ class _TokenLogProbs(torch.autograd.Function):
             to_logits.mul_(gradients[0][piece, None])
             to_stream[piece], *more = _back(logits, (rows, *trained))
             to_head = [before + part for before, part in zip(to_head, more, strict=True)]
+            del logits, to_logits
         return (None, None, to_stream, *to_head)
 
 
@@ -174,9 +177,14 @@ def _wide(stream: Tensor) -> torch.dtype:
     return torch.promote_types(stream.dtype, torch.float32)
 
 
+def rows_at_once(vocab_size: int) -> int:
+    """Return of how many rows the head makes logits at a time, at most."""
+    return max(_FEWEST_ROWS, _LOGITS_AT_ONCE // vocab_size)
+
+
 def _pieces(decoder: Decoder, n_rows: int) -> Iterator[slice]:
     """Yield slices of rows whose logits may stand in memory at once, all of a size: a product of few rows is slow."""
-    n_pieces = math.ceil(n_rows * decoder.spec.vocab_size / LOGITS_AT_ONCE)
+    n_pieces = math.ceil(n_rows / rows_at_once(decoder.spec.vocab_size))
     size = math.ceil(n_rows / max(1, n_pieces))
     return (slice(start, start + size) for start in range(0, n_rows, size))
 

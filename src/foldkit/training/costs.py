@@ -15,7 +15,7 @@ from foldkit.models.decoder import Decoder
 from foldkit.models.freeing import give_back
 from foldkit.models.held import Held
 from foldkit.models.held.contract import CHUNK
-from foldkit.models.likelihood import LOGITS_AT_ONCE, learned_stream
+from foldkit.models.likelihood import learned_stream, rows_at_once
 from foldkit.models.piece import Piece
 from foldkit.models.pieces import FEW_KEYS
 
@@ -146,7 +146,7 @@ def memory_of(
     if settings.recompute:
         activations = activations / spec.n_layers + spec.n_layers * n_tokens * spec.d_model * size
     n_learned = max(piece.n_learned for piece in passes)
-    n_rows = min(n_learned, max(1, LOGITS_AT_ONCE // spec.vocab_size))
+    n_rows = min(n_learned, rows_at_once(spec.vocab_size))
     # Logits are in float32 or wider; narrower ones stand beside them while they are made.
     logits = n_rows * spec.vocab_size * (size if size >= 4 else 4 + size) + 2 * n_learned * spec.d_model * size
     return Memory(
