@@ -29,6 +29,7 @@ from foldkit.training import (
     Preparing,
     Stepped,
     TrainEvent,
+    first_steps,
     memory_of_training,
     too_many_bytes,
 )
@@ -191,7 +192,8 @@ def test_the_micro_batch_is_chosen_and_written_down(
     if free < 1:
         parts = Parts(sheet)
         rows = parts.dataset.parts["train"]
-        memory_with = memory_of_training(parts.base.decoder, parts.adapter, rows, sheet.train)
+        steps = first_steps(rows, sheet.train)
+        memory_with = memory_of_training(parts.base.decoder, parts.adapter, rows, steps, sheet.train)
         free += round(too_many_bytes(sheet.train, memory_with, 0) / 0.9) + 1
     monkeypatch.setattr("foldkit.training.free_memory.free_bytes", lambda _: free)
     events: list[TrainEvent] = []

@@ -15,7 +15,7 @@ _KINDS: dict[str, tuple[type, ...]] = {
 
 
 def readable_events(lines: Iterable[bytes]) -> Iterator[dict[str, Any]]:
-    """Yield the objects among lines whose steps are whole numbers and whose figures are numbers; no loss is null."""
+    """Yield the objects among lines whose steps are whole numbers and whose figures are numbers, a loss null too."""
     for event in readable_objects(lines):
         if all(type(event[key]) in kinds for key, kinds in _KINDS.items() if key in event):
             yield event

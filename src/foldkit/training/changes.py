@@ -68,18 +68,16 @@ def changes_for(
     shorter: ShorterWindow | None,
 ) -> Iterator[Change]:
     """Yield what takes less memory, the least harm first; what changes nothing but time before what changes results."""
-    if fewer := _fewer_at_once(settings, memory_with, free_bytes):
-        settings = fewer
-        yield Change(f"train.micro_batch={fewer.n_micro}", "time", memory_with(settings).peak)
+    settings, fewer = _fewer_at_once(settings, memory_with, free_bytes)
+    yield from fewer
     if not settings.recompute:
         settings = dataclasses.replace(settings, recompute=True)
         yield Change("train.recompute=true", "a third more time", memory_with(settings).peak)
     if shorter:
         memory_with = shorter.memory_with
         yield Change(f"train.window={shorter.window}", shorter.costs, memory_with(settings).peak)
-        if fewer := _fewer_at_once(settings, memory_with, free_bytes):
-            settings = fewer
-            yield Change(f"train.micro_batch={fewer.n_micro}", "time", memory_with(settings).peak)
+        settings, fewer = _fewer_at_once(settings, memory_with, free_bytes)
+        yield from fewer
     least = memory_with(settings)
     for weights, n_bytes, costs in (("int8", 1.01, "a little exactness"), ("nf4", 0.53, "some exactness")):
         held = n_bytes * n_matrices
@@ -87,10 +85,15 @@ def changes_for(
             yield Change(f"base.weights={weights}", costs, least.peak - least.weights + held)
 
 
-def _fewer_at_once(settings: TrainSettings, memory_with: MemoryWith, free_bytes: int) -> TrainSettings | None:
-    """Return the same with fewer examples at once, None where that takes no less, as beside a long example."""
+def _fewer_at_once(
+    settings: TrainSettings, memory_with: MemoryWith, free_bytes: int
+) -> tuple[TrainSettings, list[Change]]:
+    """Return the same with fewer examples at once, and that change; none where it takes no less, as of a long one."""
     if settings.n_micro == 1:
-        return None
-    fewer = until_it_fits(dataclasses.replace(settings, micro_batch=settings.n_micro // 2), memory_with, free_bytes)
-    less = memory_with(fewer).activations < LESS * memory_with(settings).activations
-    return fewer if less else None
+        return settings, []
+    half = dataclasses.replace(settings, micro_batch=settings.n_micro // 2)
+    fewer = until_it_fits(half, memory_with, free_bytes)
+    memory = memory_with(fewer)
+    if memory.activations >= LESS * memory_with(settings).activations:
+        return settings, []
+    return fewer, [Change(f"train.micro_batch={fewer.n_micro}", "time", memory.peak)]

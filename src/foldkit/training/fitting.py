@@ -127,8 +127,12 @@ def memory_of_steps(
 
 
 def memory_of_training(
-    decoder: Decoder, adapter: Adapter, train: Sequence[Example], settings: TrainSettings
+    decoder: Decoder,
+    adapter: Adapter,
+    train: Sequence[Example],
+    steps: Sequence[Sequence[Example]],
+    settings: TrainSettings,
 ) -> MemoryWith:
-    """Return what tells the memory of a training with any settings that leave its steps as they are with these."""
-    steps = [*first_steps(train, settings), *large_steps(train, settings)]
-    return memory_of_steps(decoder, adapter, steps, pass_cost(decoder, longest(train).ids))
+    """Return what tells the memory of a training, whose first steps are these, with any settings that leave them so."""
+    looked_at = [*steps, *large_steps(train, settings)]
+    return memory_of_steps(decoder, adapter, looked_at, pass_cost(decoder, longest(train).ids))

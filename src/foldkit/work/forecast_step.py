@@ -67,8 +67,9 @@ def choose_micro_batch(parts: Parts, free: int, team: Team) -> list[str]:
     from foldkit.training import fast_micro_batch, first_steps, memory_of_training, too_many_bytes, with_micro_batch
 
     settings, rows, decoder = parts.sheet.train, parts.dataset.parts["train"], parts.base.decoder
-    memory_with = memory_of_training(decoder, parts.adapter, rows, settings)
-    fast = fast_micro_batch(first_steps(rows, settings), settings)
+    steps = first_steps(rows, settings)
+    memory_with = memory_of_training(decoder, parts.adapter, rows, steps, settings)
+    fast = fast_micro_batch(steps, settings)
     chosen = with_micro_batch(settings, fast, memory_with, free)
     (size,) = team.of_first(chosen.n_micro)
     parts.sheet = dataclasses.replace(parts.sheet, train=dataclasses.replace(settings, micro_batch=int(size)))
