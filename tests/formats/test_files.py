@@ -3,11 +3,16 @@
 from __future__ import annotations
 
 import math
+import os
+import stat
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
+import pandas as pd
 import pytest
+import torch
+from matplotlib.figure import Figure
 
 import foldkit.formats.atomic
 from foldkit.formats import (
@@ -28,7 +33,11 @@ from foldkit.formats import (
     write_jsonl,
 )
 from foldkit.formats.jsonl import readable_objects
+from foldkit.formats.pictures import write_picture
 from foldkit.formats.settings import within
+from foldkit.formats.tables import write_table
+from foldkit.models.sealed import write_sealed
+from tests.room import little_room
 
 Write = Callable[[str, str], Path]
 
@@ -117,6 +126,42 @@ def test_writing_aside_leaves_the_old_file_when_it_fails(tmp_path: Path, monkeyp
         write_aside(path, "new")
     assert path.read_text() == "old"
     assert list(tmp_path.iterdir()) == [path]
+
+
+@pytest.mark.parametrize(
+    ("name", "made"),
+    [
+        ("a.txt", lambda path, n: write_aside(path, "x" * n)),
+        ("a.csv", lambda path, n: write_table(path, pd.DataFrame({"a": ["x" * n]}))),
+        ("a.parquet", lambda path, n: write_table(path, pd.DataFrame({"a": list(range(n))}))),
+        ("a.svg", lambda path, n: write_picture(path, Figure(figsize=(1, n / 100)))),
+    ],
+)
+def test_without_room_what_was_there_stays_and_is_named(
+    tmp_path: Path, name: str, made: Callable[[Path, int], None]
+) -> None:
+    """Whoever writes it, a library too: the system's words, the file's own name, and no scraps."""
+    path = tmp_path / name
+    made(path, 100)
+    before = path.read_bytes()
+    with little_room(200), pytest.raises(OSError, match=f"File too large: '{path}'"):
+        made(path, 10_000)
+    assert path.read_bytes() == before
+    assert list(tmp_path.iterdir()) == [path]
+    with little_room(200), pytest.raises(OSError, match=r"File too large: '.*lines'"):
+        append_jsonl(tmp_path / "lines", {"a": "x" * 1000})
+
+
+@pytest.mark.parametrize(("umask", "rights"), [(0o077, 0o600), (0o022, 0o644), (0o002, 0o664)])
+def test_who_may_read_what_is_written_is_as_the_user_has_it(tmp_path: Path, umask: int, rights: int) -> None:
+    """For files of our own writing as of a library's, which makes its own file and renames it."""
+    before = os.umask(umask)
+    try:
+        write_aside(tmp_path / "a", "")
+        write_sealed(tmp_path / "b", {"a": torch.zeros(1)}, {})
+    finally:
+        os.umask(before)
+    assert [stat.S_IMODE(path.stat().st_mode) for path in tmp_path.iterdir()] == [rights] * 2
 
 
 def test_fingerprints_tell_contents_apart(tmp_path: Path, write: Write) -> None:

@@ -3,27 +3,20 @@
 from __future__ import annotations
 
 import itertools
-import resource
-import signal
 from pathlib import Path
 
 import pytest
 import torch
 
 from foldkit.models.sealed import UnsealedError, read_sealed, read_sealed_values, write_sealed
+from tests.room import little_room
 
 
 def test_a_sealed_file_without_room_is_an_error_of_the_system(tmp_path: Path) -> None:
     """With the system's own words and the file's name, and nothing left beside it."""
-    before, signalled = resource.getrlimit(resource.RLIMIT_FSIZE), signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
     path = tmp_path / "a.safetensors"
-    resource.setrlimit(resource.RLIMIT_FSIZE, (1000, before[1]))
-    try:
-        with pytest.raises(OSError, match=r"File too large: '.*a\.safetensors'"):
-            write_sealed(path, {"a": torch.zeros(1000)}, {})
-    finally:
-        resource.setrlimit(resource.RLIMIT_FSIZE, before)
-        signal.signal(signal.SIGXFSZ, signalled)
+    with little_room(), pytest.raises(OSError, match=r"File too large: '.*a\.safetensors'"):
+        write_sealed(path, {"a": torch.zeros(1000)}, {})
     assert list(tmp_path.iterdir()) == []
 
 

@@ -210,6 +210,24 @@ def test_the_micro_batch_is_chosen_and_written_down(
         assert [note[: len(said or "")] for note in told] == ([said] if said else [])
 
 
+def test_a_search_for_a_rate_begins_with_its_folder_and_leaves_none_unfinished(work_folder: Path) -> None:
+    """Where none can be made it says so before the work; a search that is stopped takes its own away."""
+    sheet, tried = foldkit.read_sheet(work_folder / "fold.toml", ["train.batch=2"]), list[object]()
+
+    def stop(*_: object) -> None:
+        raise KeyboardInterrupt
+
+    runs = work_folder / "runs"
+    with pytest.raises(KeyboardInterrupt):
+        foldkit.find_rate(sheet, stop)
+    assert list(runs.iterdir()) == []
+    runs.rmdir()
+    runs.write_text("no folder")
+    with pytest.raises(InputError, match="runs: folder: expected a folder to write in"):
+        foldkit.find_rate(sheet, lambda *one: tried.append(one))
+    assert tried == []
+
+
 @pytest.mark.parametrize(
     ("share", "said"),
     [(1.0, ""), (0.6, "weights = 'stored' takes"), (0.3, "weights = 'int8' takes"), (0.1, "choose a smaller base")],

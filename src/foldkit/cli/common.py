@@ -25,7 +25,7 @@ F = TypeVar("F", bound=Callable[..., Any])
 
 
 class NewFile(click.Path):
-    """A file to write, refused before any work where its folder is not there; a `fresh` one where itself is."""
+    """A file to write, refused before any work where its folder cannot have it; a `fresh` one where itself is there."""
 
     def __init__(self, *, fresh: bool = False) -> None:
         super().__init__(path_type=Path, dir_okay=False)
@@ -38,6 +38,8 @@ class NewFile(click.Path):
         path = Path(os.fsdecode(super().convert(value, param, ctx)))
         if not path.parent.is_dir():
             self.fail(f"expected a file in a folder that is there, found {str(path)!r}; make that folder first")
+        if not os.access(path.parent, os.W_OK):
+            self.fail(f"expected a file in a folder that can be written in, found {str(path)!r}; choose another")
         if self.fresh and path.exists():
             self.fail(f"expected a new file, found {str(path)!r}; choose another name or remove it")
         return path

@@ -147,9 +147,10 @@ def delete(sheet_file: Path, names: tuple[str, ...], yes: bool) -> None:
 def export(sheet_file: Path, path: Path) -> None:
     """Write a line for every run to PATH, .csv or .parquet. It has outcome, scores and settings."""
     from foldkit.formats import one_of
+    from foldkit.formats.tables import write_table
     from foldkit.work import runs_table
 
     one_of(path.suffix, _ENDINGS, "foldkit runs export", "ending")
     table = runs_table(open_sheet(sheet_file, ()))
-    table.to_csv(path, index=False) if path.suffix == ".csv" else table.to_parquet(path)
+    write_table(path, table)
     click.echo(f"runs in {path}: {len(table)}")

@@ -50,6 +50,7 @@ def score(
     RUN is the newest by default. Before there is one, base and shots alone.
     """
     from foldkit.formats import one_of
+    from foldkit.formats.tables import write_table
 
     sheet = open_to_build(sheet_file, changes)
     limits = _limits(least, sheet)
@@ -70,8 +71,7 @@ def score(
     at = (run or RunFolder(sheet.path("before"))).scorecard
     out().print(f"scorecard {at.with_suffix('.md')}\npicture   {at.with_suffix('.png')}")
     if rows:
-        table = card.row_table()
-        table.to_csv(rows, index=False) if rows.suffix == ".csv" else table.to_parquet(rows)
+        write_table(rows, card.row_table())
     _hold(card, limits)
 
 

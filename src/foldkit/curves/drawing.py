@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from foldkit.formats import one_of
+from foldkit.formats.pictures import write_picture
 from foldkit.runs import RunFolder
 
 from .curve import ACROSS, Curve, read_curves, smoothed_points, thinned
@@ -63,7 +64,7 @@ def draw_figure(
 def save_picture(runs: Runs, path: str | Path, *, across: str = "steps", log: bool = True) -> None:
     """Draw runs into a picture file of 1280 x 800 points, of the kind that its ending says: .png, .svg or .pdf."""
     check_picture(path)
-    draw_figure(runs, across=across, log=log).savefig(path)
+    write_picture(Path(path), draw_figure(runs, across=across, log=log))
 
 
 def check_picture(path: str | Path) -> None:

@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from foldkit.formats import InputError
+from foldkit.formats.pictures import write_picture
 
 from .drawing import TRAIN, VALIDATION, as_written, check_picture, new_axes
 
@@ -50,4 +51,4 @@ def save_lengths(wholes: Sequence[int], prompts: Sequence[int], window: int, tit
     """Draw the lengths into a picture file, of the kind that its ending says: .png, .svg or .pdf."""
     check_picture(path)
     figure: Any = draw_lengths(wholes, prompts, window, title).figure
-    figure.savefig(path)
+    write_picture(path, figure)

@@ -7,6 +7,8 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from foldkit.formats.pictures import write_picture
+
 from .drawing import TRAIN, VALIDATION, as_written, new_axes, plain_ticks
 
 if TYPE_CHECKING:
@@ -40,4 +42,4 @@ def draw_rates(
 def save_rates(tried: Sequence[tuple[float, float, float]], suggested: float | None, title: str, path: Path) -> None:
     """Draw the rates into a picture file; the ending of its name says of which kind."""
     figure: Any = draw_rates(tried, suggested, title).figure
-    figure.savefig(path)
+    write_picture(path, figure)

@@ -19,6 +19,7 @@ from types import TracebackType
 from typing import IO, Any
 
 from foldkit.formats import InputError, fingerprint_files, read_jsonl, seal, unsealed, write_aside
+from foldkit.formats.atomic import named
 
 from .coding import SetAside
 from .examples import Examples, schema
@@ -65,20 +66,23 @@ class DatasetWriter:
         return self
 
     def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, at: TracebackType | None) -> None:
-        self._open.close()
+        with named(self.folder):
+            self._open.close()
         for name in _FILES:
             self._aside(name).unlink(missing_ok=True)
 
     def write(self, part: str, examples: Examples) -> None:
         """Append examples to a part."""
-        self._parts[part].write_table(examples.table)
+        with named(self.folder):
+            self._parts[part].write_table(examples.table)
 
     def set_aside(self, rows: Iterable[SetAside]) -> None:
         """Append rows that are in no part."""
         for row in rows:
             self.first_set_aside = self.first_set_aside or row
             line = {"row": row.row, "reason": row.reason, "cells": dict(row.cells)}
-            self._aside_file.write(json.dumps(line, ensure_ascii=False) + "\n")
+            with named(self.folder):
+                self._aside_file.write(json.dumps(line, ensure_ascii=False) + "\n")
             self.n_set_aside += 1
 
     def finish(
@@ -90,7 +94,8 @@ class DatasetWriter:
         unused: Sequence[str],
     ) -> None:
         """Put all files into place, the manifest last."""
-        self._open.close()
+        with named(self.folder):
+            self._open.close()
         (self.folder / "manifest.json").unlink(missing_ok=True)
         for name in _FILES:
             os.replace(self._aside(name), self.folder / name)

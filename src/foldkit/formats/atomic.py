@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import os
-import tempfile
+import secrets
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -17,18 +17,31 @@ def write_aside(path: Path, data: bytes | str) -> None:
 
 @contextlib.contextmanager
 def placed(path: Path) -> Iterator[Path]:
-    """Yield the path of an empty file beside `path` to write into, then force that to disk and rename it into place."""
+    """Yield the path of an empty file beside `path` to write into, then force that to disk and rename it into place.
+
+    Who may read it is as for any new file of the user's. Raises OSError with the name of `path` where that cannot be.
+    """
+    aside = path.with_name(f".{path.name}.{secrets.token_hex(4)}")
+    with named(path, aside):
+        aside.open("xb").close()
+        rights = aside.stat().st_mode
+        try:
+            yield aside
+            with aside.open("r+b") as file:
+                os.fsync(file.fileno())
+            os.chmod(aside, rights)  # a library that renames as well leaves its own
+            os.replace(aside, path)
+        except BaseException:
+            aside.unlink(missing_ok=True)
+            raise
+
+
+@contextlib.contextmanager
+def named(path: Path, aside: Path | None = None) -> Iterator[None]:
+    """Say in an error of the system what was written, where that names nothing, or what stands aside."""
     try:
-        handle, name = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
+        yield
     except OSError as error:
-        raise OSError(error.errno, error.strerror, str(path)) from None  # not the name of what stands aside
-    os.close(handle)
-    try:
-        yield Path(name)
-        with open(name, "r+b") as file:
-            os.fsync(file.fileno())
-        os.chmod(name, 0o644)
-        os.replace(name, path)
-    except BaseException:
-        Path(name).unlink(missing_ok=True)
-        raise
+        if error.errno is None or error.filename not in (None, str(aside)):
+            raise
+        raise OSError(error.errno, os.strerror(error.errno), str(path)) from None

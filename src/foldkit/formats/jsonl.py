@@ -8,7 +8,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
 from typing import Any
 
-from .atomic import write_aside
+from .atomic import named, write_aside
 from .errors import InputError
 from .json_text import json_value
 
@@ -72,7 +72,7 @@ def write_jsonl(path: Path, objects: Iterable[Mapping[str, Any]]) -> None:
 def append_jsonl(path: Path, value: Mapping[str, Any]) -> None:
     """Append one object to a file, on a line of its own: a disk that was full may have left half of one before it."""
     line = json.dumps(value, ensure_ascii=False).encode("utf-8") + b"\n"
-    with path.open("ab+") as file:
+    with named(path), path.open("ab+") as file:
         if file.tell():
             file.seek(-1, os.SEEK_END)
             line = line if file.read() == b"\n" else b"\n" + line

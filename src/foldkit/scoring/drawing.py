@@ -6,6 +6,8 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
+from foldkit.formats.pictures import write_picture
+
 from .card import Scorecard
 from .intervals import Interval
 from .words import floor_name, telling_floors
@@ -77,4 +79,4 @@ def _draw_panel(panel: Axes, measure: str, lines: Sequence[_Line]) -> None:
 
 def save_scorecard(card: Scorecard, path: Path) -> None:
     """Draw a scorecard into a picture file; the ending of its name says of which kind."""
-    draw_scorecard(card).savefig(path)
+    write_picture(path, draw_scorecard(card))

@@ -51,11 +51,16 @@ def find_rate(
     free, parts, tried = free_bytes(chosen_device(sheet.base.device)), Parts(sheet), []
     for note in choose_micro_batch(parts, free, ALONE):
         on_note(note)
-    rows, reference = parts.dataset.parts["train"], reference_of(parts, ALONE)
-    for one in try_rates(parts.base.decoder, parts.adapter, rows, parts.sheet.train, reference=reference):
-        tried.append(one)
-        on_tried(one, N_STEPS)
-    folder, rate = new_run(sheet.path("runs"), kind="rates").path, suggested_rate(tried)
+    folder = new_run(sheet.path("runs"), kind="rates").path  # before the work: it may be that none can be made
+    try:
+        rows, reference = parts.dataset.parts["train"], reference_of(parts, ALONE)
+        for one in try_rates(parts.base.decoder, parts.adapter, rows, parts.sheet.train, reference=reference):
+            tried.append(one)
+            on_tried(one, N_STEPS)
+    except BaseException:
+        folder.rmdir()
+        raise
+    rate = suggested_rate(tried)
     write_jsonl(folder / "rates.jsonl", [dataclasses.asdict(one) for one in tried])
     figures = [(one.learning_rate, one.loss, one.smoothed_loss) for one in tried]
     save_rates(figures, rate, f"{folder.name}: {sheet.base.model}", folder / "rates.png")

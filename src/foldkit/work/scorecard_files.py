@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 
 from foldkit.formats import write_aside, write_jsonl
+from foldkit.formats.tables import write_table
 from foldkit.runs import RunFolder
 from foldkit.scoring import Scorecard, ScoreSettings
 from foldkit.scoring.drawing import save_scorecard
@@ -17,5 +18,5 @@ def write_scorecard(card: Scorecard, folder: RunFolder, settings: ScoreSettings)
     write_aside(folder.scorecard, json.dumps(card.as_mapping() | said, indent=2, ensure_ascii=False) + "\n")
     write_aside(folder.scorecard.with_suffix(".md"), scorecard_markdown(card, settings.enough))
     write_jsonl(folder.rows, card.rows)
-    card.row_table().to_csv(folder.rows.with_suffix(".csv"), index=False)
+    write_table(folder.rows.with_suffix(".csv"), card.row_table())
     save_scorecard(card, folder.scorecard.with_suffix(".png"))
