@@ -51,15 +51,15 @@ KINDS = [*HOLDERS, "float16", "packed"]
 def test_products_and_gradients_are_those_of_the_expanded_matrix(kind: str, monkeypatch: pytest.MonkeyPatch) -> None:
     """In float64 to 1e-12, expanded whole or a few rows at a time; rows can be picked in any order.
 
-    For ten rows of x, taken as many or as few: as many rows as may be, or as many numbers as caches hold.
+    For ten rows of x, taken as many or as few, with room for so many numbers: in parts as large as one another.
     """
     held = held_as(kind)
     whole = held.rows(slice(None), torch.float64)
     order = torch.tensor([7, 0, 20, 7])
     assert torch.equal(held.rows(order, torch.float64), whole[order])
     assert (whole - matrix().double()).abs().max() < {"nf4": 0.2, "packed": 0.1}.get(kind, 0.005)
-    for chunk, few, cached, n_rows in ((1000, 9, 0, 21), (4, 9, 0, 4), (1000, 10, 500, 5), (4, 10, 2**20, 4)):
-        for name, value in (("CHUNK", chunk), ("_FEW", few), ("_CACHED", cached)):
+    for few, for_few, for_many, n_rows in ((9, 1, 2**20, 21), (9, 1, 1500, 11), (10, 500, 1, 5), (10, 9, 1, 1)):
+        for name, value in (("_FEW", few), ("_FOR_FEW", for_few), ("_FOR_MANY", for_many)):
             monkeypatch.setattr(contract, name, value)
         assert next(held.chunks(10)) == slice(0, n_rows)
         x = torch.randn(2, 5, 96, dtype=torch.float64, requires_grad=True)

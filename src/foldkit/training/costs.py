@@ -14,7 +14,6 @@ from foldkit.models.batch import Batch, pack
 from foldkit.models.decoder import Decoder
 from foldkit.models.freeing import give_back
 from foldkit.models.held import Held
-from foldkit.models.held.contract import CHUNK
 from foldkit.models.likelihood import learned_stream, rows_at_once
 from foldkit.models.piece import Piece
 from foldkit.models.pieces import FEW_KEYS
@@ -174,4 +173,4 @@ def _back_scratch(decoder: Decoder, n_tokens: int, size: int) -> float:
     spec = decoder.spec
     within = n_tokens * (4 * spec.d_ff + 3 * spec.d_model) * size
     held = [module for module in decoder.modules() if isinstance(module, Held)]
-    return within + max((min(CHUNK, module.n_rows) * module.width * size for module in held), default=0)
+    return within + max((module.rows_at_once(n_tokens) * module.width * size for module in held), default=0)
