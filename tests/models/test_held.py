@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import dataclasses
 import itertools
+import threading
 from pathlib import Path
 
 import gguf
 import numpy as np
 import pytest
 import torch
+from torch import Tensor
 
 from foldkit.adapters import AdapterSettings, attach
 from foldkit.demo import PELLAM
@@ -20,6 +22,7 @@ from foldkit.models.held import HOLDERS, FrozenLinear, Held, Int8, Nf4, Packed, 
 from foldkit.models.held.digits import digit_product
 from foldkit.models.held.narrow import narrow
 from foldkit.models.held.nf4 import TABLE, _nearest
+from foldkit.models.held.scratch import scratch
 from foldkit.models.linear import Linear
 from foldkit.models.quick_training import TrainingLayer, training_layers
 from foldkit.models.settings import WEIGHTS
@@ -68,6 +71,39 @@ def test_products_and_gradients_are_those_of_the_expanded_matrix(kind: str, monk
         torch.testing.assert_close(y, x @ whole.T, rtol=1e-12, atol=1e-12)
         (gradient,) = torch.autograd.grad(y, x, toward)
         torch.testing.assert_close(gradient, toward @ whole, rtol=1e-12, atol=1e-12)
+
+
+def test_rows_are_expanded_into_the_same_memory_again() -> None:
+    """Also after answers, of any dtype; another thread has its own, and what a product gave stays as it was."""
+    device = torch.device("cpu")
+    with torch.inference_mode():
+        first = scratch(100, torch.float64, device)
+    first.fill_(3)
+    assert scratch(50, torch.float64, device).data_ptr() == first.data_ptr() == first[:50].data_ptr()
+    found = list[Tensor]()
+    other = threading.Thread(target=lambda: found.append(scratch(100, torch.float64, device)))
+    other.start()
+    other.join()
+    assert found[0].data_ptr() != first.data_ptr()
+    assert len(scratch(10_000, torch.float64, device)) == 10_000
+    x, (one, two) = torch.randn(3, 96), (Int8(matrix()), Int8(matrix() + 1))
+    y = product(x, one)
+    before = y.clone()
+    product(x, two)
+    assert torch.equal(y, before)
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_rows_in_memory_that_is_given_are_those_in_their_own(kind: str) -> None:
+    """In float32 they stand there but for a file's blocks, and rows that are filled up and have no room."""
+    held, which = held_as(kind), slice(2, 9)
+    for n_numbers, dtype in itertools.product((7 * 96, 21 * 96), (torch.float32, torch.bfloat16)):
+        into = torch.zeros(n_numbers)
+        rows = held.rows(which, dtype, into)
+        assert torch.equal(rows, held.rows(which, dtype))
+        if dtype == torch.float32:
+            elsewhere = kind == "packed" or (kind == "nf4" and n_numbers < 7 * 128)
+            assert (rows.data_ptr() == into.data_ptr()) != elsewhere
 
 
 @pytest.fixture(params=[2**22, 500])

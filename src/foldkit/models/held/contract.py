@@ -12,11 +12,12 @@ from foldkit.models.activating import activated
 
 from .few import left_product, wants_left
 from .narrow import is_narrower, narrow, narrow_product
+from .scratch import scratch
 
 # Numbers of a matrix that are expanded at once. For few rows of x they stay in a processor's caches, and in memory that
 # comes again, where a large block would be new, and cleared, each time. Measured on a CPU, one row and a matrix of
 # 9,216 x 2,304 in int8: 10 ms instead of 59. For many rows large blocks would leave gaps among what is kept for the way
-# back: a step of 1.1 billion parameters in int8 took 4,409 MB at its peak by blocks of up to 46 MB, and 2,699 by these.
+# back: a step of 1.1 billion parameters in int8 took 4,409 MB at its peak by blocks of up to 46 MB, and 2,622 by these.
 _FEW, _FOR_FEW, _FOR_MANY = 256, 2**20, 2**22
 # Numbers of a matrix that are looked at at once while it is brought into another form.
 _AT_ONCE = 2**19
@@ -32,8 +33,11 @@ class Held(nn.Module):
         super().__init__()
         self.n_rows, self.width, self.narrow = n_rows, width, False
 
-    def rows(self, which: slice | Tensor, dtype: torch.dtype) -> Tensor:
-        """Return these rows, (n, width); `which` is a slice or int64 (n,)."""
+    def rows(self, which: slice | Tensor, dtype: torch.dtype, into: Tensor | None = None) -> Tensor:
+        """Return these rows, (n, width); `which` is a slice or int64 (n,).
+
+        They may stand in `into`, (at least n * width,), of the dtype or, where that is narrower, of float32.
+        """
         raise NotImplementedError
 
     def few_times(self, x: Tensor) -> Tensor | None:
@@ -124,12 +128,14 @@ def _is_narrow(matrix: Matrix, x: Tensor) -> bool:
 
 
 def _chunks(matrix: Matrix, n_given: int, dtype: torch.dtype) -> Iterator[tuple[slice, Tensor]]:
-    """Yield some rows of a matrix after the other, and which they are."""
+    """Yield some rows of a matrix after the other, and which they are; some are there until the next are."""
     if isinstance(matrix, Tensor):
         yield slice(None), matrix
         return
+    wide, device = torch.promote_types(dtype, torch.float32), next(matrix.buffers()).device
+    into = scratch(matrix.rows_at_once(n_given) * matrix.width, wide, device)
     for chunk in matrix.chunks(n_given):
-        yield chunk, matrix.rows(chunk, dtype)
+        yield chunk, matrix.rows(chunk, dtype, into)
 
 
 def _add(product: Tensor, y: Tensor, beta: int = 1) -> None:

@@ -11,6 +11,7 @@ from torch import Tensor
 
 from .contract import Held, Matrix, pieces_of, shape_of
 from .digits import by_digits, digit_product
+from .scratch import copied
 
 
 class Int8(Held):
@@ -27,10 +28,10 @@ class Int8(Held):
             self.scales[which] = torch.where(scales > 0, scales, 1)
             self.numbers[which] = (rows / self.scales[which]).round()
 
-    def rows(self, which: slice | Tensor, dtype: torch.dtype) -> Tensor:
+    def rows(self, which: slice | Tensor, dtype: torch.dtype, into: Tensor | None = None) -> Tensor:
         """Return these rows, (n, width), rounded once to a dtype narrower than float32."""
         wide = torch.promote_types(dtype, torch.float32)
-        return self.numbers[which].to(wide).mul_(self.scales[which].to(wide)).to(dtype)
+        return copied(self.numbers[which], wide, into).mul_(self.scales[which].to(wide)).to(dtype)
 
     def few_times(self, x: Tensor) -> Tensor | None:
         """Return x W' for few rows of x (n, width) by digits, which are exact, and read a byte a number."""

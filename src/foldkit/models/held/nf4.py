@@ -99,14 +99,19 @@ class Nf4(Held):
         self.constants: Tensor
         self.pairs: Tensor
 
-    def rows(self, which: slice | Tensor, dtype: torch.dtype) -> Tensor:
+    def rows(self, which: slice | Tensor, dtype: torch.dtype, into: Tensor | None = None) -> Tensor:
         """Return these rows, (n, width), rounded once to a dtype narrower than float32."""
         wide = torch.promote_types(dtype, torch.float32)
         constants = self.constants[which].to(wide).mul_(self._scales_of(which).to(wide)).add_(self.mean.to(wide))
         numbers = self.numbers[which].flatten().int()
         # A pair is looked up in half the time as one number.
-        pairs = torch.view_as_complex(self.pairs.to(wide)).index_select(0, numbers)
-        values = torch.view_as_real(pairs).view(*constants.shape, BLOCK)
+        pairs = torch.view_as_complex(self.pairs.to(wide))
+        if into is not None and len(into) >= 2 * len(numbers):  # not where rows are filled up
+            values = into[: 2 * len(numbers)]
+            torch.index_select(pairs, 0, numbers, out=torch.view_as_complex(values.view(-1, 2)))
+        else:
+            values = torch.view_as_real(pairs.index_select(0, numbers))
+        values = values.view(*constants.shape, BLOCK)
         return values.mul_(constants[..., None]).flatten(1)[:, : self.width].to(dtype)
 
     def _scales_of(self, which: slice | Tensor) -> Tensor:

@@ -32,8 +32,8 @@ class Packed(Held):
         self.data: Tensor
         self.type_id = type_id
 
-    def rows(self, which: slice | Tensor, dtype: torch.dtype) -> Tensor:
-        """Return these rows, (n, width)."""
+    def rows(self, which: slice | Tensor, dtype: torch.dtype, into: Tensor | None = None) -> Tensor:
+        """Return these rows, (n, width), never in `into`."""
         if self.type_id in FAST:
             return expand_fast(self.data[which], self.type_id).to(dtype)
         data = self.data[which].cpu().numpy()

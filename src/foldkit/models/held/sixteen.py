@@ -6,6 +6,7 @@ import torch
 from torch import Tensor
 
 from .contract import Held, Matrix, pieces_of, shape_of
+from .scratch import copied
 
 
 class Sixteen(Held):
@@ -16,9 +17,9 @@ class Sixteen(Held):
         self.register_buffer("weight", weight)
         self.weight: Tensor
 
-    def rows(self, which: slice | Tensor, dtype: torch.dtype) -> Tensor:
+    def rows(self, which: slice | Tensor, dtype: torch.dtype, into: Tensor | None = None) -> Tensor:
         """Return these rows, (n, width)."""
-        return self.weight[which].to(dtype)
+        return self.weight[which] if dtype == self.weight.dtype else copied(self.weight[which], dtype, into)
 
 
 def bfloat16(weight: Matrix) -> Sixteen:
