@@ -119,7 +119,8 @@ def _computed(call: Any, args: Any, kwargs: dict[str, Any]) -> Any:
 
 def _register() -> torch.library.Library:
     _setup_privateuseone_for_python_backend(NAME, backend_module=MODULE)
-    torch.inference_mode = torch.no_grad  # type: ignore[assignment,misc]  # which takes no tensors of another class
+    # Whose tensors are of no other class.
+    torch.inference_mode = lambda mode=True: torch.no_grad()  # type: ignore[assignment,misc]
     library = torch.library.Library("aten", "IMPL")
 
     def copy_from(source: Tensor, target: Aside, non_blocking: bool = False) -> Aside:
