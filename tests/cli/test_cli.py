@@ -17,6 +17,7 @@ from collections.abc import Callable
 from contextlib import redirect_stderr, redirect_stdout, suppress
 from pathlib import Path
 
+import click
 import pexpect
 import psutil
 import pytest
@@ -26,7 +27,7 @@ from rich.console import Console
 
 import foldkit
 from foldkit.cli import processes
-from foldkit.cli.common import show_table
+from foldkit.cli.common import NewFile, show_table
 from foldkit.cli.main import foldkit as group
 from foldkit.cli.main import main
 from foldkit.formats import FoldKitError, LostProcessError, StoppedError, locked
@@ -499,6 +500,16 @@ def test_mistakes_get_one_clear_line(work_folder: Path, words: list[str], code: 
     assert (done.returncode, done.stdout) == (code, "")
     assert said in done.stderr
     assert "Traceback" not in done.stderr
+
+
+def test_a_file_in_a_folder_that_may_only_be_read_is_refused_before_the_work(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """As a usage error; where the folder can be written in it is the path."""
+    assert NewFile().convert(str(tmp_path / "a.csv"), None, None) == tmp_path / "a.csv"
+    monkeypatch.setattr(os, "access", lambda *_: False)
+    with pytest.raises(click.BadParameter, match=r"expected a file in a folder that can be written in, .*a\.csv"):
+        NewFile().convert(str(tmp_path / "a.csv"), None, None)
 
 
 @pytest.mark.parametrize("words", [["--vary", "train.seed=[1, 2]"], ["--find-rate"], ["--processes", "2"]])

@@ -104,7 +104,7 @@ def add_times(x: Tensor, matrix: Matrix, y: Tensor, beta: int = 1) -> None:
     if isinstance(matrix, Held) and (whole := matrix.few_times(given)) is not None:
         _add(whole, y, beta)
         return
-    for chunk, rows in _chunks(matrix, len(x), given.dtype):
+    for chunk, rows in _chunks(matrix, x, given.dtype):
         if given is x and wants_left(rows, len(x)):
             _add(left_product(x, rows), y[:, chunk], beta)
         elif given is x:
@@ -116,7 +116,7 @@ def add_times(x: Tensor, matrix: Matrix, y: Tensor, beta: int = 1) -> None:
 def times_back(gradient: Tensor, matrix: Matrix, total: Tensor) -> None:
     """Add gradient W to `total` (n, width) in place, for a gradient (n, n_rows), as `times`."""
     is_narrow = _is_narrow(matrix, gradient)
-    for chunk, rows in _chunks(matrix, len(gradient), torch.bfloat16 if is_narrow else gradient.dtype):
+    for chunk, rows in _chunks(matrix, gradient, torch.bfloat16 if is_narrow else gradient.dtype):
         if is_narrow:
             _add(narrow(gradient[:, chunk]) @ rows, total)
         else:
@@ -127,14 +127,14 @@ def _is_narrow(matrix: Matrix, x: Tensor) -> bool:
     return is_narrower(matrix, x) if isinstance(matrix, Tensor) else matrix.narrow
 
 
-def _chunks(matrix: Matrix, n_given: int, dtype: torch.dtype) -> Iterator[tuple[slice, Tensor]]:
+def _chunks(matrix: Matrix, x: Tensor, dtype: torch.dtype) -> Iterator[tuple[slice, Tensor]]:
     """Yield some rows of a matrix after the other, and which they are; some are there until the next are."""
     if isinstance(matrix, Tensor):
         yield slice(None), matrix
         return
-    wide, device = torch.promote_types(dtype, torch.float32), next(matrix.buffers()).device
-    into = scratch(matrix.rows_at_once(n_given) * matrix.width, wide, device)
-    for chunk in matrix.chunks(n_given):
+    wide = torch.promote_types(dtype, torch.float32)
+    into = scratch(matrix.rows_at_once(len(x)) * matrix.width, wide, x.device)
+    for chunk in matrix.chunks(len(x)):
         yield chunk, matrix.rows(chunk, dtype, into)
 
 

@@ -16,6 +16,7 @@ from torch import Tensor
 from torch.nn import functional
 
 from .contract import Held, Matrix, pieces_of, shape_of
+from .scratch import place
 
 BLOCK, GROUP = 64, 256
 # Cells of the line from -1 to 1, so many to 1: none has more than one bound between two values of the table.
@@ -105,12 +106,9 @@ class Nf4(Held):
         constants = self.constants[which].to(wide).mul_(self._scales_of(which).to(wide)).add_(self.mean.to(wide))
         numbers = self.numbers[which].flatten().int()
         # A pair is looked up in half the time as one number.
+        values = place((len(numbers), 2), wide, numbers.device, into)
         pairs = torch.view_as_complex(self.pairs.to(wide))
-        if into is not None and len(into) >= 2 * len(numbers):  # not where rows are filled up
-            values = into[: 2 * len(numbers)]
-            torch.index_select(pairs, 0, numbers, out=torch.view_as_complex(values.view(-1, 2)))
-        else:
-            values = torch.view_as_real(pairs.index_select(0, numbers))
+        torch.index_select(pairs, 0, numbers, out=torch.view_as_complex(values))
         values = values.view(*constants.shape, BLOCK)
         return values.mul_(constants[..., None]).flatten(1)[:, : self.width].to(dtype)
 

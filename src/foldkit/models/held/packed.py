@@ -13,6 +13,7 @@ from foldkit.formats import expand_blocks
 
 from .blocks import FAST, expand_fast
 from .contract import Held
+from .scratch import place
 
 # Values expanded at once by one thread, so that the passes over them stay in the processor's caches.
 _PIECE = 2**17
@@ -50,10 +51,7 @@ class Packed(Held):
         return torch.from_numpy(values).to(device=self.data.device, dtype=dtype)
 
     def _fast(self, data: Tensor, dtype: torch.dtype, into: Tensor | None) -> Tensor:
-        n_numbers, step = len(data) * self.width, max(1, _FAST_PIECE // self.width)
-        if into is None or into.dtype != dtype:
-            into = torch.empty(n_numbers, dtype=dtype, device=data.device)
-        values = into[:n_numbers].view(len(data), self.width)
+        values, step = place((len(data), self.width), dtype, data.device, into), max(1, _FAST_PIECE // self.width)
         for start in range(0, len(data), step):
             values[start : start + step] = expand_fast(data[start : start + step], self.type_id)
         return values

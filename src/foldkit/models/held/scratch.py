@@ -32,8 +32,15 @@ def scratch(n_numbers: int, dtype: torch.dtype, device: torch.device) -> Tensor:
     return blocks[key][:n_numbers]
 
 
+def place(shape: tuple[int, int], dtype: torch.dtype, device: torch.device, into: Tensor | None) -> Tensor:
+    """Return memory of this shape: the first numbers of `into`, where that is given, of the dtype and long enough."""
+    n_numbers = shape[0] * shape[1]
+    if into is None or into.dtype != dtype or len(into) < n_numbers:
+        return torch.empty(shape, dtype=dtype, device=device)
+    return into[:n_numbers].view(shape)
+
+
 def copied(values: Tensor, dtype: torch.dtype, into: Tensor | None) -> Tensor:
-    """Return a copy of values in a dtype, in the first numbers of `into` where that is given and of the dtype."""
-    if into is None or into.dtype != dtype:
-        return values.to(dtype, copy=True)
-    return into[: values.numel()].view(values.shape).copy_(values)
+    """Return a copy of values (n, width) in a dtype, in `into` where that has a place for it."""
+    n_rows, width = values.shape
+    return place((n_rows, width), dtype, values.device, into).copy_(values)
