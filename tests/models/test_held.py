@@ -85,8 +85,9 @@ def test_products_and_gradients_are_those_of_the_expanded_matrix(kind: str, monk
         torch.testing.assert_close(gradient, toward @ whole, rtol=1e-12, atol=1e-12)
 
 
-def test_rows_are_expanded_into_the_same_memory_again() -> None:
+def test_rows_are_expanded_into_the_same_memory_again(monkeypatch: pytest.MonkeyPatch) -> None:
     """Also after answers, of any dtype; another thread has its own, and what a product gave stays as it was."""
+    monkeypatch.setattr(contract, "_FEW", 2)
     device = torch.device("cpu")
     with torch.inference_mode():
         first = scratch(100, torch.float64, device)

@@ -132,8 +132,10 @@ def _chunks(matrix: Matrix, x: Tensor, dtype: torch.dtype) -> Iterator[tuple[sli
     if isinstance(matrix, Tensor):
         yield slice(None), matrix
         return
-    wide = torch.promote_types(dtype, torch.float32)
-    into = scratch(matrix.rows_at_once(len(x)) * matrix.width, wide, x.device)
+    into = None
+    if len(x) > _FEW:  # beside fewer next to nothing is kept, and a place of one's own is quicker
+        wide = torch.promote_types(dtype, torch.float32)
+        into = scratch(matrix.rows_at_once(len(x)) * matrix.width, wide, x.device)
     for chunk in matrix.chunks(len(x)):
         yield chunk, matrix.rows(chunk, dtype, into)
 

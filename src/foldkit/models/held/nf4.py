@@ -106,10 +106,10 @@ class Nf4(Held):
         constants = self.constants[which].to(wide).mul_(self._scales_of(which).to(wide)).add_(self.mean.to(wide))
         numbers = self.numbers[which].flatten().int()
         # A pair is looked up in half the time as one number.
-        values = place((len(numbers), 2), wide, numbers.device, into)
         pairs = torch.view_as_complex(self.pairs.to(wide))
-        torch.index_select(pairs, 0, numbers, out=torch.view_as_complex(values))
-        values = values.view(*constants.shape, BLOCK)
+        own = None if into is None else torch.view_as_complex(place((len(numbers), 2), wide, into.device, into))
+        found = torch.index_select(pairs, 0, numbers, out=own)
+        values = torch.view_as_real(found).view(*constants.shape, BLOCK)
         return values.mul_(constants[..., None]).flatten(1)[:, : self.width].to(dtype)
 
     def _scales_of(self, which: slice | Tensor) -> Tensor:

@@ -37,8 +37,10 @@ class Packed(Held):
 
     def rows(self, which: slice | Tensor, dtype: torch.dtype, into: Tensor | None = None) -> Tensor:
         """Return these rows, (n, width), in `into` where they are of a type of `FAST`."""
+        if self.type_id in FAST and into is None:
+            return expand_fast(self.data[which], self.type_id).to(dtype)
         if self.type_id in FAST:
-            return self._fast(self.data[which], dtype, into)
+            return self._in_pieces(self.data[which], dtype, into)
         data = self.data[which].cpu().numpy()
         values = np.empty((len(data), self.width), np.float32)
         step = max(1, _PIECE // self.width)
@@ -50,7 +52,7 @@ class Packed(Held):
         list(_threads(torch.get_num_threads()).map(expand, range(0, len(data), step)))
         return torch.from_numpy(values).to(device=self.data.device, dtype=dtype)
 
-    def _fast(self, data: Tensor, dtype: torch.dtype, into: Tensor | None) -> Tensor:
+    def _in_pieces(self, data: Tensor, dtype: torch.dtype, into: Tensor | None) -> Tensor:
         values, step = place((len(data), self.width), dtype, data.device, into), max(1, _FAST_PIECE // self.width)
         for start in range(0, len(data), step):
             values[start : start + step] = expand_fast(data[start : start + step], self.type_id)
