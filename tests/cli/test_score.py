@@ -57,7 +57,7 @@ def test_before_there_is_a_run_base_and_shots_are_scored(work_folder: Path) -> N
 
 
 def test_picks_are_made_blind_and_gone_on_with(trained_folder: Path) -> None:
-    """Three picks, a stop, the rest; the share has its interval; the rows can be trained on and say where from."""
+    """Two picks, a stop, the rest; what stands in the file by hand is passed over; the share has its interval."""
     early = call("score", "--pick", cwd=trained_folder)
     assert (early.returncode, "foldkit score run-001" in early.stderr) == (1, True)
     assert call("score", cwd=trained_folder).returncode == 0
@@ -79,6 +79,8 @@ def test_picks_are_made_blind_and_gone_on_with(trained_folder: Path) -> None:
     assert "pair 1 of 8" in first
     assert "2 of 8 pairs picked: adapter won" in first
     assert "base" not in first.partition("pairs picked")[0]
+    with (trained_folder / "runs" / "run-001" / "picks.jsonl").open("a") as file:
+        file.write('{"row": 1}\n{"row": [2], "pick": ["left"], "left": 0}\n{"row": 3, "pick": "third"}\n')
     second = picking(*"101212")
     assert "pair 3 of 8" in second
     assert "pair 1 of 8" not in second

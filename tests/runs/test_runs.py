@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import errno
 import json
 import os
 import subprocess
@@ -13,7 +14,7 @@ from typing import Any
 import pandas as pd
 import pytest
 
-from foldkit.formats import FoldKitError, InputError, UsageError, is_locked, locked
+from foldkit.formats import FoldKitError, InputError, UsageError, is_locked, locked, write_jsonl
 from foldkit.runs import (
     LogWriter,
     RunFolder,
@@ -185,11 +186,16 @@ def test_the_list_tells_the_true_state(tmp_path: Path) -> None:
     assert summarise_run(killed).state == "killed"
 
 
-def test_runs_are_noted_stopped_deleted_and_recorded(tmp_path: Path) -> None:
+def unlink_refused(name: str, *, dir_fd: int | None = None) -> None:
+    """Refuse as the system does, which knows the name within the folder alone."""
+    raise OSError(errno.EROFS, os.strerror(errno.EROFS), "log.jsonl")
+
+
+def test_runs_are_noted_stopped_deleted_and_recorded(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """A note stays and goes; only a training at work is stopped, only one that ended is deleted; a record is flat."""
     run = ended(tmp_path, "a", STARTED, *STEPS, CHECK, DONE, epochs=2.0, names=["q"])
     write_note(run, " rank 8 was too much \n")
-    run.scorecard.write_text(json.dumps({"contenders": [{"name": "adapter", "measures": {"exact": {"value": 0.5}}}]}))
+    run.write_scorecard({"contenders": [{"name": "adapter", "measures": {"exact": {"value": 0.5}}}]}, [])
     kept = record(run)
     assert (kept["note"], kept["train.epochs"], kept["train.names"]) == ("rank 8 was too much", 2.0, '["q"]')
     assert kept["score exact"] == 0.5
@@ -197,8 +203,30 @@ def test_runs_are_noted_stopped_deleted_and_recorded(tmp_path: Path) -> None:
     assert summarise_run(run).note == ""
     with pytest.raises(InputError, match="nothing to stop"):
         ask_to_stop(run)
+    with monkeypatch.context() as patch:
+        patch.setattr(os, "unlink", unlink_refused)
+        with pytest.raises(OSError, match=f"Read-only file system: '{run.log}'"):
+            delete_run(run)
     delete_run(run)
     assert list_runs(tmp_path) == []
+
+
+def test_a_scorecard_stands_as_it_was_written(tmp_path: Path) -> None:
+    """Figures and answers that were changed by hand, and answers of another scoring, are not taken for measured."""
+    run, answers = RunFolder(tmp_path), [{"row": 3, "answer": "wind"}]
+    card = {"contenders": [{"name": "adapter", "measures": {"exact": {"value": 0.5}}}], "by_counts": {"10": 1, "9": 2}}
+    run.write_scorecard(card, answers)
+    assert run.read_rows() == answers
+    assert run.read_scorecard().items() > card.items()
+    as_written = run.scorecard.read_text()
+    for changed in (as_written.replace("0.5", "0.6"), as_written.replace('"contenders"', '"contender"'), "{}"):
+        run.scorecard.write_text(changed)
+        with pytest.raises(InputError, match=r"scorecard.json: scorecard: expected one as it was written.*score anew"):
+            run.read_scorecard()
+    run.scorecard.write_text(as_written)
+    write_jsonl(run.rows, [{"row": 3, "answer": "Wind"}])
+    with pytest.raises(InputError, match=r"rows.jsonl: scored rows: expected those of the scorecard beside them"):
+        run.read_rows()
 
 
 def test_only_what_differs_is_told() -> None:

@@ -159,8 +159,9 @@ def test_every_kind_of_contender_is_held_against_the_base_on_the_same_rows(
         assert judged["disagreed"] == longer.count(0)
     assert card.signed["judge"]["pairs"].keys() == set(names) - {"base"}
     assert card.rows[0]["token_losses"]
-    kept = json.loads(run.scorecard.read_text())
+    kept = run.read_scorecard()
     assert kept["says"]
+    assert run.read_rows() == json.loads(json.dumps(card.rows))
     assert kept["signed"]["version"] == 3
     for name in ("scorecard.md", "scorecard.png", "rows.jsonl", "rows.csv"):
         assert (run.path / name).exists()

@@ -81,8 +81,8 @@ def test_rows_to_scores(work_folder: Path) -> None:
     assert ("adapter", card.n_rows, card.n_rows) in heard
     test_rows = {example.row for example in dataset.parts["test"]}
     assert {row["row"] for row in read_jsonl(run.path / "rows.jsonl")} == test_rows
-    kept = json.loads(run.scorecard.read_text())
-    assert kept.keys() - card.as_mapping().keys() == {"says", "tables"}
+    kept = run.read_scorecard()
+    assert kept.keys() - card.as_mapping().keys() == {"says", "tables", "rows_fingerprint"}
     assert {name: kept[name] for name in card.as_mapping()} == json.loads(json.dumps(card.as_mapping()))
     asked = foldkit.open_asked(run.adapter)
     assert asked.main_slot == "question"
@@ -205,9 +205,9 @@ def test_the_micro_batch_is_chosen_and_written_down(
     assert [event.says for event in events if isinstance(event, Noted)] == [few, *notes]
     assert re.match(r"[2-9] rows choose the best adapter, which is much by chance: a larger split.validation", few)
     if given != "'auto'":
-        told: list[str] = []
-        foldkit.find_rate(foldkit.read_sheet(work_folder / "fold.toml", changes), on_note=told.append)
-        assert [note[: len(said or "")] for note in told] == ([said] if said else [])
+        told: list[TrainEvent] = []
+        foldkit.find_rate(foldkit.read_sheet(work_folder / "fold.toml", changes), on_event=told.append)
+        assert [event.says[: len(said or "")] for event in told if isinstance(event, Noted)] == ([said] if said else [])
 
 
 def test_a_search_for_a_rate_begins_with_its_folder_and_leaves_none_unfinished(work_folder: Path) -> None:

@@ -17,12 +17,12 @@ _FIRST, _SECOND = "base", "adapter"
 
 def pick_by_hand(sheet: Sheet, run: RunFolder) -> None:
     """Show pairs one after the other, keep each pick, and tell the win share at the end or at a stop."""
-    from foldkit.formats import InputError, read_jsonl, write_jsonl
+    from foldkit.formats import InputError, write_jsonl
     from foldkit.scoring.picking import blind_pairs, keep_pick, preference_rows, read_picks
 
     if not run.rows.exists():
         raise InputError(run.rows, "scored rows", "the answers of a scoring", None, f"foldkit score {run.path.name}")
-    pairs = blind_pairs(read_jsonl(run.rows), _FIRST, _SECOND, sheet.score.seed)
+    pairs = blind_pairs(run.read_rows(), _FIRST, _SECOND, sheet.score.seed)
     picks = read_picks(run.picks, pairs)
     todo = [pair for pair in pairs if pair.row not in picks]
     for number, pair in enumerate(todo, len(pairs) - len(todo) + 1):

@@ -213,14 +213,20 @@ def _progress() -> Iterator[tuple[Progress, Callable[[], bool]]]:
 
 def _find_rate(sheet: Sheet) -> None:
     """Try rates with a line for each on standard error, then print the suggestion."""
+    from rich.progress import SpinnerColumn, TextColumn, TimeElapsedColumn
+
     from foldkit.work import find_rate
 
     built_with_count(sheet)
+    with progress_bar(SpinnerColumn(), TextColumn("{task.description}"), TimeElapsedColumn()) as progress:
 
-    def tell(one: TriedRate, most: int) -> None:
-        err().print(f"{one.step:>3} of {most}  rate {one.learning_rate:.1e}  loss {one.loss:.3f}")
+        def tell(one: TriedRate, most: int) -> None:
+            said = f"{one.step:>3} of {most}  rate {one.learning_rate:.1e}  loss {one.loss:.3f}"
+            progress.console.print(said)
+            progress.update(progress.task_ids[0], description="trying rates")
 
-    found, console = find_rate(sheet, tell, lambda note: err().print(f"! {note}")), out()
+        found = find_rate(sheet, tell, TrainingShown(progress).hear)
+    console = out()
     console.print(f"picture {found.picture}")
     if found.rate is None:
         console.print("no rate lowered the loss by a tenth: look at the rows first (foldkit look)")

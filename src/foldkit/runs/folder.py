@@ -3,12 +3,26 @@
 from __future__ import annotations
 
 import contextlib
+import json
 import re
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from foldkit.formats import InputError, UsageError, read_json
+from foldkit.formats import (
+    InputError,
+    UsageError,
+    fingerprint_files,
+    read_json,
+    read_jsonl,
+    seal,
+    unsealed,
+    write_aside,
+    write_jsonl,
+)
+
+_SCORE_ANEW = "score anew: foldkit score"
 
 
 @dataclass(frozen=True)
@@ -86,9 +100,25 @@ class RunFolder:
         """Return the sheet with every setting resolved; raises InputError where it is missing or damaged."""
         return read_json(self.sheet, "put it back, or remove the run")
 
+    def write_scorecard(self, card: Mapping[str, Any], rows: Iterable[Mapping[str, Any]]) -> None:
+        """Write a scorecard and the figures of its rows: rows first, which the scorecard has the fingerprint of."""
+        write_jsonl(self.rows, rows)
+        sealed = seal({**card, "rows_fingerprint": fingerprint_files([self.rows])})
+        write_aside(self.scorecard, json.dumps(sealed, indent=2, ensure_ascii=False) + "\n")
+
     def read_scorecard(self) -> dict[str, Any]:
-        """Return the scorecard; raises InputError where it is missing or damaged."""
-        return read_json(self.scorecard, "score anew: foldkit score")
+        """Return the scorecard; raises InputError where it is missing, or is not as it was written."""
+        card = unsealed(read_json(self.scorecard, _SCORE_ANEW))
+        if card is None:
+            raise InputError(self.scorecard, "scorecard", "one as it was written", "a changed one", _SCORE_ANEW)
+        return card
+
+    def read_rows(self) -> list[dict[str, Any]]:
+        """Return the figures of every scored row; raises InputError unless they are those of the scorecard."""
+        rows, card = read_jsonl(self.rows), self.read_scorecard()
+        if card["rows_fingerprint"] != fingerprint_files([self.rows]):
+            raise InputError(self.rows, "scored rows", "those of the scorecard beside them", "others", _SCORE_ANEW)
+        return rows
 
 
 def check_name(folder: Path, name: str) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import dataclasses
 import json
 import shutil
+from pathlib import Path
 from typing import Any
 
 from foldkit.formats import InputError, is_locked, write_aside
@@ -35,7 +36,10 @@ def delete_run(run: RunFolder) -> None:
     if is_locked(run.lock):
         todo = f"stop it first: foldkit runs stop {run.path.name}"
         raise InputError(run.path.name, "state", "a run that has ended", "training", todo)
-    shutil.rmtree(run.path)
+    try:
+        shutil.rmtree(run.path)
+    except OSError as error:  # which names the file alone
+        raise OSError(error.errno, error.strerror, str(run.path / Path(error.filename or "").name)) from None
 
 
 def record(run: RunFolder) -> dict[str, Any]:

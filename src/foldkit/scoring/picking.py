@@ -58,17 +58,17 @@ def blind_pairs(rows: Sequence[Mapping[str, Any]], first: str, second: str, seed
 
 
 def read_picks(path: Path, pairs: Sequence[BlindPair]) -> dict[int, str]:
-    """Return the pick of each row, left, right or same; picks of answers that have changed since are passed over."""
+    """Return the pick of each row, left, right or same; one of answers that have changed since is passed over."""
     if not path.exists():
         return {}
-    by_row = {pair.row: pair for pair in pairs}
+    by_row = {str(pair.row): pair for pair in pairs}
     lines = read_jsonl(path, tolerate_half_line=True)
     write_jsonl(path, lines)
     found = {}
     for line in lines:
-        pair = by_row.get(line["row"])
-        if pair and [line["left"], line["right"]] == [pair.left, pair.right]:
-            found[pair.row] = str(line["pick"])
+        pair, pick = by_row.get(str(line.get("row"))), line.get("pick")
+        if pair and pick in PICKS and [line.get("left"), line.get("right")] == [pair.left, pair.right]:
+            found[pair.row] = str(pick)
     return found
 
 

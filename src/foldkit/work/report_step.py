@@ -9,7 +9,7 @@ from typing import Any
 from foldkit.adapters import read_header
 from foldkit.curves import diagnose
 from foldkit.datasets import Finding
-from foldkit.formats import FoldKitError, read_jsonl, write_aside
+from foldkit.formats import FoldKitError, write_aside
 from foldkit.formats.errors import shown
 from foldkit.report import Page, page_html
 from foldkit.rows.tables import spread_places
@@ -27,7 +27,7 @@ def write_report(run: RunFolder, path: Path | None = None, most: int = 200) -> P
     """
     log, summary, sheet = read_log(run.log), summarise_run(run), sheet_of_run(run)
     card = run.read_scorecard() if run.scorecard.exists() else None
-    rows = read_jsonl(run.rows) if card and run.rows.exists() else []
+    rows = run.read_rows() if card and run.rows.exists() else []
     rows = [rows[place] for place in spread_places(len(rows), most)]
     started = log.last("started")
     data = [("source", sheet.rows.source), ("template", sheet.template.use)]

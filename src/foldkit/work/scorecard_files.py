@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import json
-
-from foldkit.formats import write_aside, write_jsonl
+from foldkit.formats import write_aside
 from foldkit.formats.tables import write_table
 from foldkit.runs import RunFolder
 from foldkit.scoring import Scorecard, ScoreSettings
@@ -15,8 +13,7 @@ from foldkit.scoring.markdown import all_lines, scorecard_markdown, tables
 def write_scorecard(card: Scorecard, folder: RunFolder, settings: ScoreSettings) -> None:
     """Write the scorecard as JSON and Markdown, its rows as JSON lines and CSV, and its picture."""
     said = {"says": all_lines(card, settings.enough), "tables": tables(card)}
-    write_aside(folder.scorecard, json.dumps(card.as_mapping() | said, indent=2, ensure_ascii=False) + "\n")
+    folder.write_scorecard(card.as_mapping() | said, card.rows)
     write_aside(folder.scorecard.with_suffix(".md"), scorecard_markdown(card, settings.enough))
-    write_jsonl(folder.rows, card.rows)
     write_table(folder.rows.with_suffix(".csv"), card.row_table())
     save_scorecard(card, folder.scorecard.with_suffix(".png"))
