@@ -467,7 +467,7 @@ def header_of(settings: AdapterSettings, fingerprint: str) -> AdapterHeader:
 SHAPES = [
     AdapterSettings(rank=3, seed=0),
     AdapterSettings(start="singular", scaling="root", ranks={"mlp.*": 2}, names=("mlp.*", "query")),
-    AdapterSettings(magnitude=True, full=("embedding",)),
+    AdapterSettings(magnitude=True, full=("embedding",), ranks={"layers.1.*": 1, "down": 5}),
 ]
 
 
@@ -484,6 +484,7 @@ def test_a_saved_adapter_comes_back_on_its_base_alone(
     save_adapter(again, adapter, header)
     assert path.read_bytes() == again.read_bytes()
     assert read_header(path) == header
+    assert list(read_header(path).settings.ranks) == list(settings.ranks)
     fresh = open_base(base_folder)
     load_adapter(path, fresh)
     assert torch.equal(logits(fresh.decoder), logits(base.decoder))

@@ -49,7 +49,10 @@ class AdapterHeader:
 
 def save_adapter(path: Path, adapter: Adapter, header: AdapterHeader) -> None:
     """Write the file aside and rename it into place."""
-    write_sealed(path, adapter.tensors(), {"version": VERSION, **dataclasses.asdict(header)})
+    values = {"version": VERSION, **dataclasses.asdict(header)}
+    # As pairs: the first pattern that fits a name counts, and keys are sorted.
+    values["settings"]["ranks"] = list(header.settings.ranks.items())
+    write_sealed(path, adapter.tensors(), values)
 
 
 def read_header(path: Path) -> AdapterHeader:
@@ -61,6 +64,7 @@ def read_header(path: Path) -> AdapterHeader:
         values = read_sealed_values(path)
         if values.pop("version") != VERSION:
             raise ValueError(f"this is not version {VERSION}")
+        values["settings"]["ranks"] = dict(values["settings"]["ranks"])
         values["settings"] = read_settings(AdapterSettings, values["settings"], "adapter file")
         lists = {name: tuple(values.get(name, ())) for name in ("earlier", "choices")}
         return AdapterHeader(**{**values, **lists})
