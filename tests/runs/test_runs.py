@@ -205,7 +205,7 @@ def test_runs_are_noted_stopped_deleted_and_recorded(tmp_path: Path, monkeypatch
         ask_to_stop(run)
     with monkeypatch.context() as patch:
         patch.setattr(os, "unlink", unlink_refused)
-        with pytest.raises(OSError, match=f"Read-only file system: '{run.log}'"):
+        with pytest.raises(OSError, match=f"Read-only file system: '{run.path}'"):
             delete_run(run)
     delete_run(run)
     assert list_runs(tmp_path) == []

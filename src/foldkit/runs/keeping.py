@@ -5,7 +5,6 @@ from __future__ import annotations
 import dataclasses
 import json
 import shutil
-from pathlib import Path
 from typing import Any
 
 from foldkit.formats import InputError, is_locked, write_aside
@@ -38,8 +37,8 @@ def delete_run(run: RunFolder) -> None:
         raise InputError(run.path.name, "state", "a run that has ended", "training", todo)
     try:
         shutil.rmtree(run.path)
-    except OSError as error:  # which names the file alone
-        raise OSError(error.errno, error.strerror, str(run.path / Path(error.filename or "").name)) from None
+    except OSError as error:  # which names a file without its folder
+        raise OSError(error.errno, error.strerror, str(run.path)) from None
 
 
 def record(run: RunFolder) -> dict[str, Any]:
