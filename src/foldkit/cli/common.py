@@ -174,12 +174,17 @@ def progress_bar(*columns: ProgressColumn) -> Progress:
     return Progress(*columns, console=console, transient=True, disable=not console.is_terminal)
 
 
+def spinner() -> Progress:
+    """Return such a bar for work of unknown length: what is done, and how long it takes."""
+    from rich.progress import SpinnerColumn, TextColumn, TimeElapsedColumn
+
+    return progress_bar(SpinnerColumn(), TextColumn("{task.description}"), TimeElapsedColumn())
+
+
 @contextlib.contextmanager
 def shown_work(says: str) -> Iterator[Progress]:
     """Show on standard error what is done, with how long it takes, for the length of a `with` block."""
-    from rich.progress import SpinnerColumn, TextColumn, TimeElapsedColumn
-
-    with progress_bar(SpinnerColumn(), TextColumn("{task.description}"), TimeElapsedColumn()) as progress:
+    with spinner() as progress:
         progress.add_task(says, total=None)
         yield progress
 

@@ -23,6 +23,7 @@ from .common import (
     refuse_beside,
     sheet_options,
     show_table,
+    spinner,
 )
 from .interrupts import ending_signals, first_interrupt, heeded
 from .lasting import lasting_output
@@ -213,16 +214,13 @@ def _progress() -> Iterator[tuple[Progress, Callable[[], bool]]]:
 
 def _find_rate(sheet: Sheet) -> None:
     """Try rates with a line for each on standard error, then print the suggestion."""
-    from rich.progress import SpinnerColumn, TextColumn, TimeElapsedColumn
-
     from foldkit.work import find_rate
 
     built_with_count(sheet)
-    with progress_bar(SpinnerColumn(), TextColumn("{task.description}"), TimeElapsedColumn()) as progress:
+    with spinner() as progress:
 
         def tell(one: TriedRate, most: int) -> None:
-            said = f"{one.step:>3} of {most}  rate {one.learning_rate:.1e}  loss {one.loss:.3f}"
-            progress.console.print(said)
+            progress.console.print(f"{one.step:>3} of {most}  rate {one.learning_rate:.1e}  loss {one.loss:.3f}")
             progress.update(progress.task_ids[0], description="trying rates")
 
         found = find_rate(sheet, tell, TrainingShown(progress).hear)
